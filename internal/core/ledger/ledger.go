@@ -1,0 +1,268 @@
+// Package ledger is what a database remembers of what Lastboard did to it, in
+// tables of its own beside those of the applications: which migrations ran, the
+// steps of each, how far a backfill came, and what is kept.
+//
+// A record is always written in the transaction that does what it says, so that
+// the ledger is never ahead of the tables or behind them. Entries are only ever
+// added. Times are UTC.
+package ledger
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"strconv"
+	"time"
+
+	"lastboard/internal/core/fault"
+	"lastboard/internal/engine"
+)
+
+// format is the version of the tables below; it grows when they change.
+const format = 1
+
+// The ledger's tables. The statements are of the SQL that every engine has.
+var create = []string{
+	`create table lastboard_meta (name varchar(40) not null primary key, value text not null)`,
+	`create table lastboard_entry (id integer primary key, at varchar(30) not null, version varchar(20) not null, what varchar(40) not null,
+		by_whom varchar(200) not null, host varchar(200) not null, seconds double precision not null, changed_rows bigint not null, note text not null)`,
+	`create table lastboard_migration (version varchar(20) not null primary key, name varchar(200) not null, title text not null, reason text not null,
+		state varchar(20) not null, direction varchar(20) not null, checksum varchar(64) not null, source text not null,
+		changes text not null, wanted text not null, advanced_at varchar(30), settled_at varchar(30))`,
+	`create table lastboard_step (version varchar(20) not null, direction varchar(20) not null, number integer not null, step text not null,
+		state varchar(20) not null, started_at varchar(30), done_at varchar(30), changed_rows bigint not null, tries integer not null, longest_wait double precision not null,
+		primary key (version, direction, number))`,
+	`create table lastboard_backfill (version varchar(20) not null, direction varchar(20) not null, number integer not null,
+		last_key text not null, upper_key text not null, done_rows bigint not null, primary key (version, direction, number))`,
+	`create table lastboard_kept (id integer primary key, version varchar(20) not null, direction varchar(20) not null, checksum varchar(64) not null,
+		table_name varchar(200) not null, kept_table varchar(200) not null, keeping text not null, kept_at varchar(30) not null)`,
+	`create table lastboard_runner (id integer primary key, token varchar(64) not null, by_whom varchar(200) not null, host varchar(200) not null,
+		process integer not null, since varchar(30) not null, beat varchar(30) not null)`,
+	`create table ` + engine.NoteTable + ` (table_name varchar(200) not null, object varchar(200) not null, kind varchar(20) not null, text text not null,
+		primary key (table_name, object, kind))`,
+}
+
+// Migration is what the ledger knows of a migration.
+type Migration struct {
+	Version, Name, Title, Reason string
+	State                        string // running, stopped, open or settled
+	Direction                    string // advance or retreat, while it is running or stopped
+	Checksum, Source             string
+	Changes                      json.RawMessage // what was changed, for the way back
+	Wanted                       json.RawMessage // the tables that its steps lead to
+	AdvancedAt, SettledAt        string
+}
+
+// The states of a migration.
+const (
+	Waiting = "waiting"
+	Running = "running"
+	Stopped = "stopped"
+	Open    = "open"
+	Settled = "settled"
+)
+
+// The directions of a run.
+const (
+	Advance = "advance"
+	Retreat = "retreat"
+)
+
+// Entry is one line of the record of what was done.
+type Entry struct {
+	At      string  `json:"at"`
+	Version string  `json:"version"`
+	What    string  `json:"what"`
+	By      string  `json:"by"`
+	Host    string  `json:"host"`
+	Seconds float64 `json:"seconds"`
+	Rows    int64   `json:"rows"`
+	Note    string  `json:"note"`
+}
+
+// Step is a step and how far it is.
+type Step struct {
+	Step  *engine.Step
+	State string // waiting or done
+	Rows  int64
+}
+
+// Kept is something that is kept.
+type Kept struct {
+	Version, Direction, Checksum string
+	Keeping                      engine.Keeping
+	At                           string
+}
+
+// Runner is who is changing the database.
+type Runner struct {
+	Token, By, Host string
+	Process         int
+	Since, Beat     time.Time
+}
+
+// Ledger reads the record; what writes to it takes a transaction.
+type Ledger struct{ db engine.Database }
+
+// Of gives the ledger of a database, which need not have one yet.
+func Of(db engine.Database) *Ledger { return &Ledger{db} }
+
+// Exists reports whether the database has a ledger, and refuses one that a newer
+// Lastboard has written.
+func (l *Ledger) Exists(ctx context.Context) (bool, error) {
+	rows, err := l.db.Query(ctx, "select value from lastboard_meta where name in ('format', 'needs') order by name")
+	if err != nil {
+		var busy *engine.Busy
+		if errors.As(err, &busy) {
+			return false, err
+		}
+		return false, nil
+	}
+	if len(rows.Values) == 0 {
+		return false, nil
+	}
+	if n, err := strconv.Atoi(text(rows.Values[0][0])); err != nil || n > format {
+		needs := "a newer one"
+		if len(rows.Values) > 1 {
+			needs = text(rows.Values[1][0])
+		}
+		return false, fault.New(fault.Refused, "ledger-newer", "install Lastboard "+needs+" or later",
+			"this database's ledger was written by a newer Lastboard (its format is %s, this program knows %d)", text(rows.Values[0][0]), format)
+	}
+	return true, nil
+}
+
+// Create makes the ledger's tables; program is the version that can read them.
+func Create(ctx context.Context, tx engine.Tx, program string) error {
+	for _, sql := range create {
+		if _, err := tx.Exec(ctx, sql); err != nil {
+			return fmt.Errorf("making the ledger: %w", err)
+		}
+	}
+	_, err := tx.Exec(ctx, "insert into lastboard_meta (name, value) values ('format', ?), ('needs', ?)", strconv.Itoa(format), program)
+	return err
+}
+
+// Migrations lists every migration that the ledger knows, in order.
+func (l *Ledger) Migrations(ctx context.Context) ([]*Migration, error) {
+	rows, err := l.db.Query(ctx, `select version, name, title, reason, state, direction, checksum, source, changes, wanted, advanced_at, settled_at
+		from lastboard_migration order by length(version), version`)
+	if err != nil {
+		return nil, err
+	}
+	var list []*Migration
+	for _, r := range rows.Values {
+		list = append(list, &Migration{
+			text(r[0]), text(r[1]), text(r[2]), text(r[3]), text(r[4]), text(r[5]), text(r[6]), text(r[7]),
+			json.RawMessage(text(r[8])), json.RawMessage(text(r[9])), text(r[10]), text(r[11]),
+		})
+	}
+	return list, nil
+}
+
+// Entries lists the record, oldest first.
+func (l *Ledger) Entries(ctx context.Context) ([]Entry, error) {
+	rows, err := l.db.Query(ctx, "select at, version, what, by_whom, host, seconds, changed_rows, note from lastboard_entry order by id")
+	if err != nil {
+		return nil, err
+	}
+	list := []Entry{}
+	for _, r := range rows.Values {
+		seconds, _ := r[5].(float64)
+		list = append(list, Entry{text(r[0]), text(r[1]), text(r[2]), text(r[3]), text(r[4]), seconds, number(r[6]), text(r[7])})
+	}
+	return list, nil
+}
+
+// Steps lists the steps of a run in their order.
+func (l *Ledger) Steps(ctx context.Context, version, direction string) ([]Step, error) {
+	rows, err := l.db.Query(ctx, "select step, state, changed_rows from lastboard_step where version = ? and direction = ? order by number", version, direction)
+	if err != nil {
+		return nil, err
+	}
+	var list []Step
+	for _, r := range rows.Values {
+		s := Step{Step: &engine.Step{}, State: text(r[1]), Rows: number(r[2])}
+		if err := json.Unmarshal([]byte(text(r[0])), s.Step); err != nil {
+			return nil, fmt.Errorf("step of migration %s in the ledger: %w", version, err)
+		}
+		list = append(list, s)
+	}
+	return list, nil
+}
+
+// Checkpoint gives how far a backfill came: the last key done and the greatest
+// key to do, as [EncodeKey] wrote them, and the rows done. ok is false before it
+// has begun.
+func (l *Ledger) Checkpoint(ctx context.Context, version, direction string, step int) (last, upper string, rows int64, ok bool, err error) {
+	r, err := l.db.Query(ctx, "select last_key, upper_key, done_rows from lastboard_backfill where version = ? and direction = ? and number = ?", version, direction, step)
+	if err != nil || len(r.Values) == 0 {
+		return "", "", 0, false, err
+	}
+	return text(r.Values[0][0]), text(r.Values[0][1]), number(r.Values[0][2]), true, nil
+}
+
+// Kept lists what is kept, oldest first, and the greatest number given to a
+// table of kept values.
+func (l *Ledger) Kept(ctx context.Context) (list []Kept, last int64, err error) {
+	rows, err := l.db.Query(ctx, "select id, version, direction, checksum, keeping, kept_at from lastboard_kept order by id")
+	if err != nil {
+		return nil, 0, err
+	}
+	for _, r := range rows.Values {
+		k := Kept{Version: text(r[1]), Direction: text(r[2]), Checksum: text(r[3]), At: text(r[5])}
+		if err := json.Unmarshal([]byte(text(r[4])), &k.Keeping); err != nil {
+			return nil, 0, err
+		}
+		list = append(list, k)
+		last = number(r[0])
+	}
+	given, err := l.meta(ctx, "kept")
+	if err != nil {
+		return nil, 0, err
+	}
+	if n, err := strconv.ParseInt(given, 10, 64); err == nil {
+		last = max(last, n)
+	}
+	return list, last, nil
+}
+
+// Tables gives the tables as they were after the last run, as JSON; "" before
+// any.
+func (l *Ledger) Tables(ctx context.Context) (string, error) { return l.meta(ctx, "tables") }
+
+func (l *Ledger) meta(ctx context.Context, name string) (string, error) {
+	r, err := l.db.Query(ctx, "select value from lastboard_meta where name = ?", name)
+	if err != nil || len(r.Values) == 0 {
+		return "", err
+	}
+	return text(r.Values[0][0]), nil
+}
+
+// Runner gives who is changing the database; nil if nobody is.
+func (l *Ledger) Runner(ctx context.Context) (*Runner, error) {
+	return runner(ctx, l.db.Query)
+}
+
+// Now gives the time as the ledger writes it.
+func Now() string { return time.Now().UTC().Format(timeFormat) }
+
+const timeFormat = "2006-01-02T15:04:05.000Z"
+
+func text(v any) string {
+	switch v := v.(type) {
+	case nil:
+		return ""
+	case []byte:
+		return string(v)
+	case string:
+		return v
+	}
+	return fmt.Sprint(v)
+}
+
+func number(v any) int64 {
+	n, _ := v.(int64)
+	return n
+}

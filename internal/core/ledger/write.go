@@ -1,0 +1,185 @@
+package ledger
+
+import (
+	"context"
+	"encoding/json"
+	"strconv"
+	"time"
+
+	"lastboard/internal/core/fault"
+	"lastboard/internal/engine"
+)
+
+// Record adds an entry.
+func Record(ctx context.Context, tx engine.Tx, e Entry) error {
+	_, err := tx.Exec(ctx, "insert into lastboard_entry (at, version, what, by_whom, host, seconds, changed_rows, note) values (?, ?, ?, ?, ?, ?, ?, ?)",
+		e.At, e.Version, e.What, e.By, e.Host, e.Seconds, e.Rows, e.Note)
+	return err
+}
+
+// Put writes a migration's record.
+func Put(ctx context.Context, tx engine.Tx, m *Migration) error {
+	if _, err := tx.Exec(ctx, "delete from lastboard_migration where version = ?", m.Version); err != nil {
+		return err
+	}
+	_, err := tx.Exec(ctx, `insert into lastboard_migration (version, name, title, reason, state, direction, checksum, source, changes, wanted, advanced_at, settled_at)
+		values (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
+		m.Version, m.Name, m.Title, m.Reason, m.State, m.Direction, m.Checksum, m.Source, string(m.Changes), string(m.Wanted), null(m.AdvancedAt), null(m.SettledAt))
+	return err
+}
+
+func null(s string) any {
+	if s == "" {
+		return nil
+	}
+	return s
+}
+
+// Forget takes a migration's record away, and those of its steps.
+func Forget(ctx context.Context, tx engine.Tx, version string) error {
+	for _, table := range []string{"lastboard_migration", "lastboard_step", "lastboard_backfill"} {
+		if _, err := tx.Exec(ctx, "delete from "+table+" where version = ?", version); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// PutSteps writes the steps that a run will take, in place of any it had.
+func PutSteps(ctx context.Context, tx engine.Tx, version, direction string, steps []*engine.Step) error {
+	for _, table := range []string{"lastboard_step", "lastboard_backfill"} {
+		if _, err := tx.Exec(ctx, "delete from "+table+" where version = ? and direction = ?", version, direction); err != nil {
+			return err
+		}
+	}
+	for _, s := range steps {
+		data, err := json.Marshal(s)
+		if err != nil {
+			return err
+		}
+		if _, err := tx.Exec(ctx, `insert into lastboard_step (version, direction, number, step, state, changed_rows, tries, longest_wait)
+			values (?, ?, ?, ?, 'waiting', 0, 0, 0)`, version, direction, s.Number, string(data)); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// StepDone records that a step is done, in the transaction that did it.
+func StepDone(ctx context.Context, tx engine.Tx, version, direction string, step int, started time.Time, rows int64, tries int, wait time.Duration) error {
+	_, err := tx.Exec(ctx, "update lastboard_step set state = 'done', started_at = ?, done_at = ?, changed_rows = ?, tries = ?, longest_wait = ? where version = ? and direction = ? and number = ?",
+		started.UTC().Format(timeFormat), Now(), rows, tries, wait.Seconds(), version, direction, step)
+	return err
+}
+
+// PutCheckpoint records how far a backfill is, in the transaction of its batch.
+func PutCheckpoint(ctx context.Context, tx engine.Tx, version, direction string, step int, last, upper string, rows int64) error {
+	n, err := tx.Exec(ctx, "update lastboard_backfill set last_key = ?, upper_key = ?, done_rows = ? where version = ? and direction = ? and number = ?",
+		last, upper, rows, version, direction, step)
+	if err != nil || n > 0 {
+		return err
+	}
+	_, err = tx.Exec(ctx, "insert into lastboard_backfill (version, direction, number, last_key, upper_key, done_rows) values (?, ?, ?, ?, ?, ?)",
+		version, direction, step, last, upper, rows)
+	return err
+}
+
+// Keep records what a step keeps, in the transaction that begins to keep it. A
+// table that is recorded already stays as it is.
+func Keep(ctx context.Context, tx engine.Tx, version, direction, checksum string, k *engine.Keeping) error {
+	data, err := json.Marshal(k)
+	if err != nil {
+		return err
+	}
+	_, err = tx.Exec(ctx, `insert into lastboard_kept (version, direction, checksum, table_name, kept_table, keeping, kept_at)
+		select ?, ?, ?, ?, ?, ?, ? where not exists (select 1 from lastboard_kept where kept_table = ?)`,
+		version, direction, checksum, k.Table, k.Kept, string(data), Now(), k.Kept)
+	return err
+}
+
+// LetGo records that a table of kept values is there no more.
+func LetGo(ctx context.Context, tx engine.Tx, kept string) error {
+	_, err := tx.Exec(ctx, "delete from lastboard_kept where kept_table = ?", kept)
+	return err
+}
+
+// PutMeta sets one of the ledger's own values: "tables" or "kept".
+func PutMeta(ctx context.Context, tx engine.Tx, name, value string) error {
+	n, err := tx.Exec(ctx, "update lastboard_meta set value = ? where name = ?", value, name)
+	if err != nil || n > 0 {
+		return err
+	}
+	_, err = tx.Exec(ctx, "insert into lastboard_meta (name, value) values (?, ?)", name, value)
+	return err
+}
+
+// PutKeptNumber remembers the greatest number given to a table of kept values,
+// so that none is given twice.
+func PutKeptNumber(ctx context.Context, tx engine.Tx, n int64) error {
+	return PutMeta(ctx, tx, "kept", strconv.FormatInt(n, 10))
+}
+
+func runner(ctx context.Context, query func(context.Context, string, ...any) (*engine.Rows, error)) (*Runner, error) {
+	r, err := query(ctx, "select token, by_whom, host, process, since, beat from lastboard_runner")
+	if err != nil || len(r.Values) == 0 {
+		return nil, err
+	}
+	v := r.Values[0]
+	since, err := time.Parse(timeFormat, text(v[4]))
+	if err != nil {
+		return nil, err
+	}
+	beat, err := time.Parse(timeFormat, text(v[5]))
+	return &Runner{text(v[0]), text(v[1]), text(v[2]), int(number(v[3])), since, beat}, err
+}
+
+// lease is how long a runner on another host may be silent before it counts as
+// dead.
+const lease = 30 * time.Second
+
+// TakeOver makes r the one runner. A runner on the same host that is recorded
+// still is dead, since its claim on the host is free; one on another host is only
+// after it has been silent for the time of its lease. The error is a refusal that
+// says who the other is and since when.
+func TakeOver(ctx context.Context, tx engine.Tx, r *Runner) error {
+	other, err := runner(ctx, tx.Query)
+	if err != nil {
+		return err
+	}
+	if other != nil && other.Host != r.Host && time.Since(other.Beat) < lease {
+		return OneRunner(other)
+	}
+	if _, err := tx.Exec(ctx, "delete from lastboard_runner"); err != nil {
+		return err
+	}
+	_, err = tx.Exec(ctx, "insert into lastboard_runner (id, token, by_whom, host, process, since, beat) values (1, ?, ?, ?, ?, ?, ?)",
+		r.Token, r.By, r.Host, r.Process, r.Since.UTC().Format(timeFormat), Now())
+	return err
+}
+
+// OneRunner is the refusal for a second runner.
+func OneRunner(other *Runner) error {
+	f := fault.New(fault.Refused, "runner-busy", "wait until it is done", "another Lastboard is changing this database")
+	if other != nil {
+		f.Message = "another Lastboard is changing this database: " + other.By + " on " + other.Host + " (process " + strconv.Itoa(other.Process) + "), since " + other.Since.Format(time.DateTime) + " UTC"
+	}
+	return f
+}
+
+// Beat asserts in a transaction that r is still the one runner.
+func Beat(ctx context.Context, tx engine.Tx, r *Runner) error {
+	n, err := tx.Exec(ctx, "update lastboard_runner set beat = ? where token = ?", Now(), r.Token)
+	if err != nil {
+		return err
+	}
+	if n == 0 {
+		return fault.New(fault.Stopped, "runner-replaced", "look at status", "another Lastboard has taken this run over, since this one was silent for too long")
+	}
+	return nil
+}
+
+// Leave ends r's run.
+func Leave(ctx context.Context, tx engine.Tx, r *Runner) error {
+	_, err := tx.Exec(ctx, "delete from lastboard_runner where token = ?", r.Token)
+	return err
+}

@@ -1,0 +1,155 @@
+// Package migration reads a project's folder of migrations: their order, titles
+// and checksums. It knows files and the language, and no database.
+package migration
+
+import (
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+
+	"lastboard/internal/core/fault"
+	"lastboard/internal/core/sqltext"
+)
+
+// Migration is one numbered file of changes.
+type Migration struct {
+	Version  string // the digits of the file's name: "0005"
+	Number   int
+	Name     string // "registry-in-two"
+	Path     string // as it is shown to a person
+	File     *sqltext.File
+	Checksum string // of the canonical form without comments
+}
+
+// Full gives "0005-registry-in-two".
+func (m *Migration) Full() string { return m.Version + "-" + m.Name }
+
+var fileName = regexp.MustCompile(`^(\d{4,})-([a-z0-9]+(?:-[a-z0-9]+)*)\.sql$`)
+
+// Load reads every migration of a folder in numeric order. The error is a
+// [fault.List] with all that is wrong in all files.
+func Load(dir string) ([]*Migration, error) {
+	entries, err := os.ReadDir(dir)
+	if errors.Is(err, os.ErrNotExist) {
+		return nil, fault.List{fault.New(fault.Usage, "folder-missing", "make it, or set migrations in lastboard.toml", "there is no folder %s", dir)}
+	}
+	if err != nil {
+		return nil, err
+	}
+	var list []*Migration
+	var faults fault.List
+	for _, e := range entries {
+		if e.IsDir() || !strings.HasSuffix(strings.ToLower(e.Name()), ".sql") {
+			continue
+		}
+		m, err := read(filepath.Join(dir, e.Name()))
+		var l fault.List
+		if errors.As(err, &l) {
+			faults = append(faults, l...)
+		} else if err != nil {
+			return nil, err
+		}
+		if m != nil {
+			list = append(list, m)
+		}
+	}
+	slices.SortStableFunc(list, func(a, b *Migration) int { return a.Number - b.Number })
+	for i := 1; i < len(list); i++ {
+		if list[i].Number == list[i-1].Number {
+			faults = append(faults, &fault.Fault{
+				Level: fault.Error, Class: fault.Usage, Rule: "number-twice", Where: fault.Where{File: list[i].Path, Line: 1, Column: 1},
+				Message: fmt.Sprintf("%s and %s have one number", filepath.Base(list[i-1].Path), filepath.Base(list[i].Path)),
+				Cure:    fmt.Sprintf("rename the later one to %s-%s.sql", NextVersion(list), list[i].Name),
+			})
+		}
+	}
+	if len(faults) > 0 {
+		return list, faults
+	}
+	return list, nil
+}
+
+func read(path string) (*Migration, error) {
+	parts := fileName.FindStringSubmatch(filepath.Base(path))
+	if parts == nil {
+		return nil, fault.List{{
+			Level: fault.Error, Class: fault.Usage, Rule: "file-name", Where: fault.Where{File: path, Line: 1, Column: 1},
+			Message: fmt.Sprintf("%s is not the name of a migration", filepath.Base(path)),
+			Cure:    "name it with four or more digits, a hyphen and words of a-z and 0-9 with hyphens: 0005-registry-in-two.sql",
+		}}
+	}
+	src, err := os.ReadFile(path)
+	if err != nil {
+		return nil, err
+	}
+	n, err := strconv.Atoi(parts[1])
+	if err != nil {
+		return nil, err
+	}
+	m, err := Parse(path, parts[1], parts[2], string(src))
+	m.Number = n
+	return m, err
+}
+
+// Parse makes a migration of a text. The error is a [fault.List].
+func Parse(path, version, name, src string) (*Migration, error) {
+	m := &Migration{Version: version, Name: name, Path: path}
+	file, err := sqltext.Parse(path, src)
+	m.File = file
+	m.Checksum = Checksum(file)
+	var list sqltext.Errors
+	if !errors.As(err, &list) {
+		return m, err
+	}
+	var faults fault.List
+	for _, e := range list {
+		faults = append(faults, &fault.Fault{
+			Level: fault.Error, Class: fault.Usage, Rule: "syntax", Message: e.Message, Cure: e.Cure, Source: e.Line,
+			Where: fault.Where{File: path, Line: e.Pos.Line, Column: e.Pos.Column},
+		})
+	}
+	return m, faults
+}
+
+// Checksum gives the checksum of a file's canonical form without comments.
+func Checksum(f *sqltext.File) string {
+	sum := sha256.Sum256([]byte(sqltext.Print(f)))
+	return hex.EncodeToString(sum[:])
+}
+
+// NextVersion gives the number for the next migration, as wide as the last.
+func NextVersion(list []*Migration) string {
+	if len(list) == 0 {
+		return "0001"
+	}
+	last := list[len(list)-1]
+	return fmt.Sprintf("%0*d", max(4, len(last.Version)), last.Number+1)
+}
+
+// Slug gives a file name's words for a title, and whether anything was left.
+func Slug(title string) (string, bool) {
+	words := strings.FieldsFunc(strings.ToLower(title), func(r rune) bool { return (r < 'a' || r > 'z') && (r < '0' || r > '9') })
+	return strings.Join(words, "-"), len(words) > 0
+}
+
+// Find gives the migration that a person means by "5", "0005" or "0005-name".
+func Find(list []*Migration, version string) *Migration {
+	digits, _, _ := strings.Cut(version, "-")
+	n, err := strconv.Atoi(digits)
+	if err != nil {
+		return nil
+	}
+	for _, m := range list {
+		if m.Number == n {
+			return m
+		}
+	}
+	return nil
+}

@@ -1,0 +1,431 @@
+package schema
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"lastboard/internal/core/sqltext"
+)
+
+// alterTable applies the actions as a set: what is dropped goes first, then
+// names change, then columns and constraints come and change.
+func (a *applier) alterTable(st *sqltext.AlterTable) error {
+	a.change.What = "alter table " + st.Table.Name
+	before, err := a.table(st.Table)
+	if err != nil {
+		return err
+	}
+	after := before.copy()
+	c := &TableChange{
+		Before: before, After: after, From: map[string]string{}, Fill: map[string]Fill{},
+		Restore: map[string]sqltext.Expr{}, Discard: map[string]bool{},
+	}
+	for _, col := range before.Columns {
+		c.From[col.Name] = col.Name
+	}
+	x := &alteration{applier: a, TableChange: c, actions: st.Actions}
+	if err := x.oneOfAKind(st.Actions); err != nil {
+		return err
+	}
+	a.after.put(before.Name, after)
+	for _, phase := range []func(sqltext.Action) error{x.dropConstraints, x.dropColumns, x.dropped, x.renames, x.additions, x.alterColumns, x.addConstraints} {
+		for _, action := range st.Actions {
+			if err := phase(action); err != nil {
+				return err
+			}
+		}
+	}
+	a.change.Table = c
+	return a.validate(after, st.At)
+}
+
+type alteration struct {
+	*applier
+	*TableChange
+	actions []sqltext.Action
+}
+
+// oneOfAKind refuses two actions of one kind on one column, and resolves nothing yet.
+func (x *alteration) oneOfAKind(actions []sqltext.Action) error {
+	seen := map[string]bool{}
+	for _, action := range actions {
+		column := actionColumn(action)
+		if column == "" {
+			continue
+		}
+		key := strings.ToLower(action.Verb() + " " + column)
+		if seen[key] {
+			return problem(action.Start(), "action-twice", "", "the statement says %s twice for column %s", action.Verb(), column)
+		}
+		seen[key] = true
+	}
+	return nil
+}
+
+func actionColumn(action sqltext.Action) string {
+	switch action := action.(type) {
+	case *sqltext.DropColumn:
+		return action.Column
+	case *sqltext.RenameColumn:
+		return action.Column
+	case *sqltext.SetDefault:
+		return action.Column
+	case *sqltext.SetNotNull:
+		return action.Column
+	case *sqltext.DropNotNull:
+		return action.Column
+	}
+	return ""
+}
+
+func (x *alteration) dropConstraints(action sqltext.Action) error {
+	drop, ok := action.(*sqltext.DropConstraint)
+	if !ok {
+		return nil
+	}
+	t := x.After
+	switch kind := t.constraint(drop.Name); kind {
+	case "":
+		return problem(drop.At, "name-unknown", didYouMean(drop.Name, t.constraintNames()), "table %s has no constraint %s", t.Name, drop.Name)
+	case "primary key":
+		return unsupported(drop.At, "drop constraint on a primary key")
+	}
+	t.Checks = slices.DeleteFunc(t.Checks, func(k *Check) bool { return SameName(k.Name, drop.Name) })
+	t.ForeignKeys = slices.DeleteFunc(t.ForeignKeys, func(k *ForeignKey) bool { return SameName(k.Name, drop.Name) })
+	for _, k := range t.Uniques {
+		if !SameName(k.Name, drop.Name) {
+			continue
+		}
+		for _, other := range x.after.Tables {
+			for _, fk := range other.ForeignKeys {
+				if SameName(fk.Table, t.Name) && slices.EqualFunc(fk.References, k.Columns, SameName) {
+					return problem(drop.At, "name-in-use", "drop the foreign key first", "foreign key %s of table %s refers to the columns of %s", fk.Name, other.Name, k.Name)
+				}
+			}
+		}
+	}
+	t.Uniques = slices.DeleteFunc(t.Uniques, func(k *Key) bool { return SameName(k.Name, drop.Name) })
+	return nil
+}
+
+func (t *Table) constraintNames() []string {
+	var names []string
+	for _, k := range t.Uniques {
+		names = append(names, k.Name)
+	}
+	for _, k := range t.Checks {
+		names = append(names, k.Name)
+	}
+	for _, k := range t.ForeignKeys {
+		names = append(names, k.Name)
+	}
+	return names
+}
+
+func (x *alteration) dropColumns(action sqltext.Action) error {
+	drop, ok := action.(*sqltext.DropColumn)
+	if !ok {
+		return nil
+	}
+	names, err := x.columns(x.Before, []string{drop.Column}, drop.At)
+	if err != nil {
+		return err
+	}
+	name := names[0]
+	x.After.Columns = slices.DeleteFunc(x.After.Columns, func(c *Column) bool { return c.Name == name })
+	delete(x.From, name)
+	if len(x.After.Columns) == 0 {
+		return problem(drop.At, "table-without-columns", "write drop table "+x.Before.Name, "%s is the last column of table %s", name, x.Before.Name)
+	}
+	if drop.Restore != nil {
+		x.Restore[name] = drop.Restore
+	}
+	if drop.Discard {
+		x.Discard[name] = true
+	}
+	return nil
+}
+
+// dropped refuses to drop a column that something needs which stays.
+func (x *alteration) dropped(action sqltext.Action) error {
+	drop, ok := action.(*sqltext.DropColumn)
+	if !ok {
+		return nil
+	}
+	if users := x.users(drop.Column); len(users) > 0 {
+		return problem(drop.At, "name-in-use", "drop what needs it first, in the same migration or before it",
+			"column %s of table %s is needed by %s", drop.Column, x.Before.Name, strings.Join(users, ", "))
+	}
+	return nil
+}
+
+// users names what within the tables needs a column and is not dropped with it.
+func (x *alteration) users(column string) []string {
+	var users []string
+	t := x.After
+	if t.PrimaryKey != nil && HasName(t.PrimaryKey.Columns, column) {
+		users = append(users, "the primary key")
+	}
+	for _, k := range t.Uniques {
+		if HasName(k.Columns, column) {
+			users = append(users, "unique constraint "+k.Name)
+		}
+	}
+	for _, k := range t.Checks {
+		if k.Expr.Mentions(column) {
+			users = append(users, "check "+k.Name)
+		}
+	}
+	for _, k := range t.ForeignKeys {
+		if HasName(k.Columns, column) {
+			users = append(users, "foreign key "+k.Name)
+		}
+	}
+	for _, i := range t.Indexes {
+		if i.uses(column) {
+			users = append(users, "index "+i.Name)
+		}
+	}
+	for _, c := range t.Columns {
+		if c.Generated != nil && c.Generated.Expr.Mentions(column) {
+			users = append(users, "generated column "+c.Name)
+		}
+	}
+	for _, other := range x.after.Tables {
+		for _, fk := range other.ForeignKeys {
+			if SameName(fk.Table, t.Name) && HasName(fk.References, column) {
+				users = append(users, fmt.Sprintf("foreign key %s of table %s", fk.Name, other.Name))
+			}
+		}
+	}
+	return users
+}
+
+func (i *Index) uses(column string) bool {
+	return i.Where.Mentions(column) || slices.ContainsFunc(i.Parts, func(p IndexPart) bool {
+		return SameName(p.Column, column) || p.Expr.Mentions(column)
+	})
+}
+
+func (x *alteration) renames(action sqltext.Action) error {
+	r, ok := action.(*sqltext.RenameColumn)
+	if !ok {
+		return nil
+	}
+	names, err := x.columns(x.Before, []string{r.Column}, r.At)
+	if err != nil {
+		return err
+	}
+	old := names[0]
+	if taken := x.Before.Column(r.To); taken != nil && !(SameName(taken.Name, old) && r.To != old) {
+		return problem(r.At, "name-taken", "rename in two migrations", "table %s has a column %s already", x.Before.Name, taken.Name)
+	}
+	c := x.After.Column(old)
+	if slices.ContainsFunc(x.actions, func(o sqltext.Action) bool {
+		add, ok := o.(*sqltext.AddColumn)
+		return ok && SameName(add.Column.Name, old)
+	}) {
+		return problem(r.At, "action-conflict", "rename in one migration and add in the next", "%s is renamed and added in one statement", old)
+	}
+	if c == nil {
+		return problem(r.At, "action-conflict", "", "column %s is dropped in the same statement", old)
+	}
+	c.Name = r.To
+	delete(x.From, old)
+	x.From[r.To] = old
+	x.renameUses(old, r.To)
+	return nil
+}
+
+// renameUses gives everything that uses a column of the table its new name.
+func (x *alteration) renameUses(old, to string) {
+	t := x.After
+	renameIn(t, old, to)
+	for _, other := range x.after.Tables {
+		for i, fk := range other.ForeignKeys {
+			if !SameName(fk.Table, t.Name) || !HasName(fk.References, old) {
+				continue
+			}
+			if other != t {
+				changed := other.copy()
+				x.after.put(other.Name, changed)
+				other = changed
+			}
+			c := *fk
+			c.References = renamedIn(fk.References, old, to)
+			other.ForeignKeys[i] = &c
+		}
+	}
+}
+
+func renamedIn(names []string, old, to string) []string {
+	names = slices.Clone(names)
+	for i, n := range names {
+		if SameName(n, old) {
+			names[i] = to
+		}
+	}
+	return names
+}
+
+// renameIn gives a column's uses within its table their new name.
+func renameIn(t *Table, old, to string) {
+	key := func(k *Key) *Key {
+		c := *k
+		c.Columns = renamedIn(k.Columns, old, to)
+		return &c
+	}
+	if t.PrimaryKey != nil {
+		t.PrimaryKey = key(t.PrimaryKey)
+	}
+	for i, k := range t.Uniques {
+		t.Uniques[i] = key(k)
+	}
+	for i, k := range t.Checks {
+		c := *k
+		c.Expr = *k.Expr.renamed(old, to)
+		t.Checks[i] = &c
+	}
+	for _, c := range t.Columns {
+		if c.Generated != nil {
+			c.Generated = &Generated{*c.Generated.Expr.renamed(old, to), c.Generated.Stored}
+		}
+	}
+	for i, k := range t.Indexes {
+		c := *k
+		c.Where = k.Where.renamed(old, to)
+		c.Parts = slices.Clone(k.Parts)
+		for j := range c.Parts {
+			c.Parts[j].Expr = c.Parts[j].Expr.renamed(old, to)
+			if SameName(c.Parts[j].Column, old) {
+				c.Parts[j].Column = to
+			}
+		}
+		t.Indexes[i] = &c
+	}
+	for i, fk := range t.ForeignKeys {
+		c := *fk
+		c.Columns = renamedIn(fk.Columns, old, to)
+		if SameName(fk.Table, t.Name) {
+			c.References = renamedIn(fk.References, old, to)
+		}
+		t.ForeignKeys[i] = &c
+	}
+}
+
+// BeforeRenames gives After with the names that its columns had in Before, and
+// the renames that then lead to After.
+func (c *TableChange) BeforeRenames() (*Table, map[string]string) {
+	renames := map[string]string{}
+	for to, from := range c.From {
+		if to != from {
+			renames[from] = to
+		}
+	}
+	if len(renames) == 0 {
+		return c.After, nil
+	}
+	t := c.After.copy()
+	for from, to := range renames {
+		t.Column(to).Name = from
+		renameIn(t, to, from)
+	}
+	return t, renames
+}
+
+func (x *alteration) additions(action sqltext.Action) error {
+	add, ok := action.(*sqltext.AddColumn)
+	if !ok {
+		return nil
+	}
+	if err := x.addColumn(x.After, add.Column, true); err != nil {
+		return err
+	}
+	name := add.Column.Name
+	switch {
+	case add.Using != nil && add.Column.Generated != nil:
+		return problem(add.At, "generated-set", "leave using away", "column %s is generated and computes itself", name)
+	case add.Using != nil:
+		if err := resolve(x.Before, add.Using); err != nil {
+			return err
+		}
+		x.Fill[name] = Fill{Expr: add.Using}
+	case add.Column.Default != nil && !Constant(add.Column.Default):
+		x.Fill[name] = Fill{Expr: add.Column.Default}
+	}
+	return nil
+}
+
+// Constant reports whether an expression is a plain value.
+func Constant(e sqltext.Expr) bool {
+	switch e := e.(type) {
+	case *sqltext.Literal, *sqltext.Typed:
+		return true
+	case *sqltext.Unary:
+		return e.Op != "not" && Constant(e.X)
+	}
+	return false
+}
+
+func (x *alteration) alterColumns(action sqltext.Action) error {
+	name := actionColumn(action)
+	switch action.(type) {
+	case *sqltext.SetDefault, *sqltext.SetNotNull, *sqltext.DropNotNull:
+	default:
+		return nil
+	}
+	c := x.After.Column(x.newName(name))
+	if c == nil {
+		names := x.Before.ColumnNames()
+		return problem(action.Start(), "name-unknown", didYouMean(name, names), "table %s has no column %s", x.Before.Name, name)
+	}
+	switch action := action.(type) {
+	case *sqltext.SetDefault:
+		c.Default = nil
+		if action.Value != nil {
+			if refs := sqltext.Refs(action.Value); len(refs) > 0 {
+				return problem(action.At, "default-reads-row", "", "the default of %s uses column %s, and a default cannot read the row", c.Name, refs[0].Column)
+			}
+			if c.Generated != nil {
+				return problem(action.At, "generated-default", "", "column %s is generated and cannot have a default", c.Name)
+			}
+			c.Default = &Expr{Tree: action.Value}
+		}
+	case *sqltext.SetNotNull:
+		c.NotNull = true
+		if action.Using != nil {
+			if err := resolve(x.Before, action.Using); err != nil {
+				return err
+			}
+			x.Fill[c.Name] = Fill{Expr: action.Using, OnlyNull: true}
+		}
+	case *sqltext.DropNotNull:
+		if x.After.PrimaryKey != nil && HasName(x.After.PrimaryKey.Columns, c.Name) {
+			return problem(action.At, "key-nullable", "", "column %s is part of the primary key and cannot be null", c.Name)
+		}
+		c.NotNull = false
+	}
+	return nil
+}
+
+// newName gives what a column of Before is called in After.
+func (x *alteration) newName(old string) string {
+	for to, from := range x.From {
+		if SameName(from, old) {
+			return to
+		}
+	}
+	return old
+}
+
+func (x *alteration) addConstraints(action sqltext.Action) error {
+	add, ok := action.(*sqltext.AddConstraint)
+	if !ok {
+		return nil
+	}
+	if add.Constraint.Kind == sqltext.PrimaryKey {
+		return unsupported(add.At, "add primary key")
+	}
+	return x.addConstraint(x.After, add.Constraint, true)
+}

@@ -1,0 +1,514 @@
+package schema
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"lastboard/internal/core/sqltext"
+)
+
+// Problem is why a statement cannot be applied to the tables.
+type Problem struct {
+	Pos     sqltext.Pos
+	Rule    string // plain words of our own: "name-unknown"
+	Message string
+	Cure    string
+	// Unsupported means that nothing is wrong with the statement: this version of
+	// Lastboard cannot run it.
+	Unsupported bool
+}
+
+func (p *Problem) Error() string { return p.Message }
+
+// ErrUnknown is given for a statement on a table of which nothing is known,
+// since native SQL has changed it.
+type ErrUnknown struct{ Table string }
+
+func (e *ErrUnknown) Error() string { return "nothing is known about table " + e.Table }
+
+func problem(at sqltext.Pos, rule, cure, format string, args ...any) *Problem {
+	return &Problem{Pos: at, Rule: rule, Message: fmt.Sprintf(format, args...), Cure: cure}
+}
+
+// Apply gives the tables after a statement, and the change that leads there; s
+// itself stays as it is. engine is the name that native statements use. The
+// error is a *[Problem] or an *[ErrUnknown].
+func Apply(s *Schema, st sqltext.Statement, engine string) (*Schema, *Change, error) {
+	if err := supported(st); err != nil {
+		return nil, nil, err
+	}
+	a := applier{after: s.Copy(), change: &Change{At: st.Start()}}
+	var err error
+	switch st := st.(type) {
+	case *sqltext.CreateTable:
+		err = a.createTable(st)
+	case *sqltext.DropTable:
+		err = a.dropTable(st)
+	case *sqltext.AlterTable:
+		err = a.alterTable(st)
+	case *sqltext.CreateIndex:
+		err = a.createIndex(st)
+	case *sqltext.DropIndex:
+		err = a.dropIndex(st)
+	case *sqltext.CreateView:
+		err = a.createView(st)
+	case *sqltext.DropView:
+		err = a.dropView(st)
+	case *sqltext.CommentOn:
+		err = a.commentOn(st)
+	case *sqltext.Backfill:
+		err = a.backfill(st)
+	case *sqltext.Assert:
+		a.change.What = "assert " + sqltext.PrintExpr(st.Expr)
+		a.change.Assert = st
+	case *sqltext.Native:
+		a.native(st, engine)
+	}
+	if err != nil {
+		return nil, nil, err
+	}
+	return a.after, a.change, nil
+}
+
+type applier struct {
+	after  *Schema
+	change *Change
+}
+
+// table finds the table that a statement changes.
+func (a *applier) table(n sqltext.Name) (*Table, error) {
+	if err := noSchema(n); err != nil {
+		return nil, err
+	}
+	t := a.after.Table(n.Name)
+	switch {
+	case t == nil && a.after.View(n.Name) != nil:
+		return nil, problem(n.Pos, "name-unknown", "", "%s is a view, not a table", n)
+	case t == nil:
+		var names []string
+		for _, t := range a.after.Tables {
+			names = append(names, t.Name)
+		}
+		return nil, problem(n.Pos, "name-unknown", didYouMean(n.Name, names), "there is no table %s", n)
+	case t.Opaque == unknown:
+		return nil, &ErrUnknown{t.Name}
+	case t.Opaque != "":
+		return nil, problem(n.Pos, "table-not-understood", "change it with a native statement", "table %s cannot be changed: %s", n, t.Opaque)
+	}
+	return t, nil
+}
+
+const unknown = "native SQL has changed it"
+
+// noSchema refuses a schema's name: SQLite, the one engine so far, has none.
+func noSchema(n sqltext.Name) error {
+	if n.Schema != "" {
+		return problem(n.Pos, "name-unknown", "write "+n.Name+" alone", "there is no schema %s: this engine has no schemas", n.Schema)
+	}
+	return nil
+}
+
+func didYouMean(word string, names []string) string {
+	if near, ok := sqltext.Nearest(word, names); ok {
+		return "did you mean " + near + "?"
+	}
+	return ""
+}
+
+// free refuses a name that a table, view or index already has.
+func (a *applier) free(n sqltext.Name) error {
+	if err := noSchema(n); err != nil {
+		return err
+	}
+	if strings.HasPrefix(strings.ToLower(n.Name), "lastboard_") || strings.HasPrefix(strings.ToLower(n.Name), "sqlite_") {
+		return problem(n.Pos, "name-taken", "", "names that begin with lastboard_ or sqlite_ are not free")
+	}
+	if t := a.after.Table(n.Name); t != nil {
+		return problem(n.Pos, "name-taken", "", "there is a table %s already", t.Name)
+	}
+	if v := a.after.View(n.Name); v != nil {
+		return problem(n.Pos, "name-taken", "", "there is a view %s already", v.Name)
+	}
+	for _, t := range a.after.Tables {
+		if x := t.Index(n.Name); x != nil {
+			return problem(n.Pos, "name-taken", "", "table %s has an index %s already", t.Name, x.Name)
+		}
+	}
+	return nil
+}
+
+func (a *applier) createTable(st *sqltext.CreateTable) error {
+	a.change.What = "create table " + st.Table.Name
+	if err := a.free(st.Table); err != nil {
+		return err
+	}
+	t := &Table{Name: st.Table.Name}
+	a.after.put(t.Name, t)
+	for _, def := range st.Columns {
+		if err := a.addColumn(t, def, false); err != nil {
+			return err
+		}
+	}
+	for _, c := range st.Constraints {
+		if err := a.addConstraint(t, c, false); err != nil {
+			return err
+		}
+	}
+	if t.PrimaryKey != nil {
+		for _, name := range t.PrimaryKey.Columns {
+			t.Column(name).NotNull = true
+		}
+	}
+	a.change.Table = &TableChange{After: t}
+	return a.validate(t, st.At)
+}
+
+func (a *applier) dropTable(st *sqltext.DropTable) error {
+	a.change.What = "drop table " + st.Table.Name
+	t, err := a.table(st.Table)
+	if err != nil {
+		return err
+	}
+	var users []string
+	for _, other := range a.after.Tables {
+		for _, fk := range other.ForeignKeys {
+			if other != t && SameName(fk.Table, t.Name) {
+				users = append(users, fmt.Sprintf("foreign key %s of table %s", fk.Name, other.Name))
+			}
+		}
+	}
+	if len(users) > 0 {
+		return problem(st.Table.Pos, "name-in-use", "drop what needs it first", "table %s is needed by %s", t.Name, strings.Join(users, ", "))
+	}
+	a.after.put(t.Name, nil)
+	c := &TableChange{Before: t}
+	if st.Discard {
+		c.Discard = map[string]bool{"*": true}
+	}
+	a.change.Table = c
+	return nil
+}
+
+// addColumn adds a column at the end. existing says that the table may have rows.
+func (a *applier) addColumn(t *Table, def *sqltext.ColumnDef, existing bool) error {
+	if old := t.Column(def.Name); old != nil {
+		return problem(def.Pos, "name-taken", "", "table %s has a column %s already", t.Name, old.Name)
+	}
+	c := &Column{Name: def.Name, Type: def.Type, NotNull: def.NotNull, Collate: def.Collate, Comment: def.Comment, Identity: def.Identity}
+	c.Type.Pos = sqltext.Pos{}
+	if def.Default != nil {
+		c.Default = &Expr{Tree: def.Default}
+		if refs := sqltext.Refs(def.Default); len(refs) > 0 {
+			return problem(def.Pos, "default-reads-row", "compute it for the rows that are there with using, and for new ones where they are written", "the default of %s uses column %s, and a default cannot read the row", c.Name, refs[0].Column)
+		}
+	}
+	if g := def.Generated; g != nil {
+		if c.Default != nil {
+			return problem(def.Pos, "generated-default", "", "column %s is generated and cannot have a default", c.Name)
+		}
+		c.Generated = &Generated{Expr: Expr{Tree: g.Expr}, Stored: g.Kind == "stored"}
+	}
+	t.Columns = append(t.Columns, c)
+	if def.PrimaryKey {
+		if err := a.addConstraint(t, &sqltext.Constraint{Kind: sqltext.PrimaryKey, Columns: []string{c.Name}, Pos: def.Pos}, existing); err != nil {
+			return err
+		}
+	}
+	if def.Identity != nil && (t.PrimaryKey == nil || len(t.PrimaryKey.Columns) != 1) {
+		return problem(def.Pos, "identity-needs-key", "write primary key on the column", "column %s numbers itself and has to be the primary key", c.Name)
+	}
+	if def.Unique {
+		if err := a.addConstraint(t, &sqltext.Constraint{Kind: sqltext.Unique, Columns: []string{c.Name}, Pos: def.Pos}, existing); err != nil {
+			return err
+		}
+	}
+	for _, e := range def.Checks {
+		if err := a.addConstraint(t, &sqltext.Constraint{Kind: sqltext.Check, Expr: e, Pos: def.Pos}, existing); err != nil {
+			return err
+		}
+	}
+	if def.References != nil {
+		return a.addConstraint(t, &sqltext.Constraint{Kind: sqltext.ForeignKey, Columns: []string{c.Name}, Ref: def.References, Pos: def.Pos}, existing)
+	}
+	return nil
+}
+
+var kindWords = map[sqltext.ConstraintKind]string{
+	sqltext.PrimaryKey: "primary", sqltext.Unique: "unique", sqltext.Check: "check", sqltext.ForeignKey: "reference",
+}
+
+func (a *applier) addConstraint(t *Table, c *sqltext.Constraint, existing bool) error {
+	columns, err := a.columns(t, c.Columns, c.Pos)
+	if err != nil {
+		return err
+	}
+	name := c.Name
+	if name == "" {
+		name = ConstraintName(t, columnsOf(columns, c.Expr), kindWords[c.Kind])
+	} else if kind := t.constraint(name); kind != "" {
+		return problem(c.Pos, "name-taken", "", "table %s has a %s %s already", t.Name, kind, name)
+	}
+	switch c.Kind {
+	case sqltext.PrimaryKey:
+		if t.PrimaryKey != nil {
+			return problem(c.Pos, "key-twice", "", "table %s has a primary key already", t.Name)
+		}
+		t.PrimaryKey = &Key{Name: name, Columns: columns}
+	case sqltext.Unique:
+		t.Uniques = append(t.Uniques, &Key{Name: name, Columns: columns, AsIndex: existing})
+	case sqltext.Check:
+		t.Checks = append(t.Checks, &Check{Name: name, Expr: Expr{Tree: c.Expr}})
+	case sqltext.ForeignKey:
+		return a.addForeignKey(t, c, name, columns)
+	}
+	return nil
+}
+
+func (a *applier) addForeignKey(t *Table, c *sqltext.Constraint, name string, columns []string) error {
+	if err := noSchema(c.Ref.Table); err != nil {
+		return err
+	}
+	parent := a.after.Table(c.Ref.Table.Name)
+	if parent == nil {
+		return problem(c.Ref.Table.Pos, "name-unknown", "", "there is no table %s to refer to", c.Ref.Table)
+	}
+	fk := &ForeignKey{Name: name, Columns: columns, Table: parent.Name, OnDelete: c.Ref.OnDelete, OnUpdate: c.Ref.OnUpdate}
+	if parent.Opaque != unknown {
+		refs, err := a.columns(parent, c.Ref.Columns, c.Ref.Table.Pos)
+		if err != nil {
+			return err
+		}
+		fk.References = refs
+		if len(refs) == 0 && parent.PrimaryKey != nil {
+			fk.References = parent.PrimaryKey.Columns
+		}
+		if !parent.uniqueOn(fk.References) || len(fk.References) != len(columns) {
+			return problem(c.Ref.Table.Pos, "reference-not-unique", "refer to the primary key or to columns with a unique constraint",
+				"(%s) is no key of table %s, so that no row can refer to it", strings.Join(fk.References, ", "), parent.Name)
+		}
+	}
+	t.ForeignKeys = append(t.ForeignKeys, fk)
+	return nil
+}
+
+// uniqueOn reports whether a key of the table is over exactly these columns.
+func (t *Table) uniqueOn(columns []string) bool {
+	same := func(key []string) bool {
+		return len(key) == len(columns) && !slices.ContainsFunc(key, func(c string) bool { return !HasName(columns, c) })
+	}
+	if len(columns) == 0 {
+		return false
+	}
+	if t.PrimaryKey != nil && same(t.PrimaryKey.Columns) {
+		return true
+	}
+	if slices.ContainsFunc(t.Uniques, func(k *Key) bool { return same(k.Columns) }) {
+		return true
+	}
+	return slices.ContainsFunc(t.Indexes, func(x *Index) bool {
+		var names []string
+		for _, p := range x.Parts {
+			names = append(names, p.Column)
+		}
+		return x.Unique && x.Where == nil && same(names)
+	})
+}
+
+// constraint tells what kind of constraint has this name; "" if none has.
+func (t *Table) constraint(name string) string {
+	switch {
+	case t.PrimaryKey != nil && SameName(t.PrimaryKey.Name, name):
+		return "primary key"
+	case slices.ContainsFunc(t.Uniques, func(k *Key) bool { return SameName(k.Name, name) }):
+		return "unique constraint"
+	case slices.ContainsFunc(t.Checks, func(k *Check) bool { return SameName(k.Name, name) }):
+		return "check"
+	case slices.ContainsFunc(t.ForeignKeys, func(k *ForeignKey) bool { return SameName(k.Name, name) }):
+		return "foreign key"
+	}
+	return ""
+}
+
+// columns gives the names as the table has them.
+func (a *applier) columns(t *Table, names []string, at sqltext.Pos) ([]string, error) {
+	var list []string
+	for _, n := range names {
+		c := t.Column(n)
+		if c == nil {
+			return nil, problem(at, "name-unknown", didYouMean(n, t.ColumnNames()), "table %s has no column %s", t.Name, n)
+		}
+		list = append(list, c.Name)
+	}
+	return list, nil
+}
+
+func columnsOf(columns []string, e sqltext.Expr) []string {
+	for _, r := range sqltext.Refs(e) {
+		if !HasName(columns, r.Column) {
+			columns = append(columns, r.Column)
+		}
+	}
+	return columns
+}
+
+func (a *applier) createIndex(st *sqltext.CreateIndex) error {
+	a.change.What = "create index " + st.Index.Name
+	t, err := a.table(st.Table)
+	if err != nil {
+		return err
+	}
+	if err := a.free(st.Index); err != nil {
+		return err
+	}
+	x := &Index{Name: st.Index.Name, Unique: st.Unique}
+	for _, p := range st.Parts {
+		part := IndexPart{Desc: p.Desc}
+		if p.Expr != nil {
+			part.Expr = &Expr{Tree: p.Expr}
+		} else {
+			names, err := a.columns(t, []string{p.Column}, st.At)
+			if err != nil {
+				return err
+			}
+			part.Column = names[0]
+		}
+		x.Parts = append(x.Parts, part)
+	}
+	if st.Where != nil {
+		x.Where = &Expr{Tree: st.Where}
+	}
+	after := t.copy()
+	after.Indexes = append(after.Indexes, x)
+	a.replace(t, after)
+	return a.validate(after, st.At)
+}
+
+func (a *applier) dropIndex(st *sqltext.DropIndex) error {
+	a.change.What = "drop index " + st.Index.Name
+	t, err := a.table(st.Table)
+	if err != nil {
+		return err
+	}
+	x := t.Index(st.Index.Name)
+	if x == nil {
+		var names []string
+		for _, x := range t.Indexes {
+			names = append(names, x.Name)
+		}
+		cure := didYouMean(st.Index.Name, names)
+		if t.constraint(st.Index.Name) != "" {
+			cure = "it is a constraint: write alter table " + t.Name + " drop constraint " + st.Index.Name
+		}
+		return problem(st.Index.Pos, "name-unknown", cure, "table %s has no index %s", t.Name, st.Index)
+	}
+	after := t.copy()
+	after.Indexes = slices.DeleteFunc(after.Indexes, func(o *Index) bool { return o == x })
+	a.replace(t, after)
+	return nil
+}
+
+// replace records a change of one table in which every column stays.
+func (a *applier) replace(before, after *Table) {
+	from := map[string]string{}
+	for _, c := range after.Columns {
+		from[c.Name] = c.Name
+	}
+	a.after.put(before.Name, after)
+	a.change.Table = &TableChange{Before: before, After: after, From: from}
+}
+
+func (a *applier) createView(st *sqltext.CreateView) error {
+	a.change.What = "create view " + st.View.Name
+	if err := a.free(st.View); err != nil {
+		return err
+	}
+	v := &View{Name: st.View.Name, Query: st.Query.Text}
+	a.after.putView(v.Name, v)
+	a.change.View = &ViewChange{After: v}
+	return nil
+}
+
+func (a *applier) dropView(st *sqltext.DropView) error {
+	a.change.What = "drop view " + st.View.Name
+	v := a.after.View(st.View.Name)
+	if v == nil {
+		var names []string
+		for _, v := range a.after.Views {
+			names = append(names, v.Name)
+		}
+		return problem(st.View.Pos, "name-unknown", didYouMean(st.View.Name, names), "there is no view %s", st.View)
+	}
+	a.after.putView(v.Name, nil)
+	a.change.View = &ViewChange{Before: v}
+	return nil
+}
+
+func (a *applier) commentOn(st *sqltext.CommentOn) error {
+	t, err := a.table(st.Table)
+	if err != nil {
+		return err
+	}
+	text := ""
+	if st.Text != nil {
+		text = *st.Text
+	}
+	after := t.copy()
+	if st.Column == "" {
+		a.change.What = "comment on table " + t.Name
+		after.Comment = text
+	} else {
+		names, err := a.columns(t, []string{st.Column}, st.Table.Pos)
+		if err != nil {
+			return err
+		}
+		a.change.What = "comment on column " + t.Name + "." + names[0]
+		after.Column(names[0]).Comment = text
+	}
+	a.replace(t, after)
+	return nil
+}
+
+func (a *applier) backfill(st *sqltext.Backfill) error {
+	a.change.What = "backfill " + st.Table.Name
+	t, err := a.table(st.Table)
+	if err != nil {
+		return err
+	}
+	c := &RowChange{Table: t, Where: st.Where, Discard: st.Discard}
+	for _, set := range st.Set {
+		names, err := a.columns(t, []string{set.Column}, set.Pos)
+		if err != nil {
+			return err
+		}
+		col := t.Column(names[0])
+		switch {
+		case col.Generated != nil:
+			return problem(set.Pos, "generated-set", "", "column %s is generated and cannot be set", col.Name)
+		case HasName(t.Key(), col.Name):
+			return problem(set.Pos, "key-set", "", "column %s is part of the key by which the rows are found, and a backfill cannot set it", col.Name)
+		}
+		set.Column = col.Name
+		c.Set = append(c.Set, set)
+		if err := resolve(t, set.Value); err != nil {
+			return err
+		}
+	}
+	if err := resolve(t, st.Where); err != nil {
+		return err
+	}
+	a.change.Rows = c
+	return nil
+}
+
+func (a *applier) native(st *sqltext.Native, engine string) {
+	n := &NativeChange{Statement: st}
+	a.change.What = "native " + engine
+	if slices.Contains(st.Engines, engine) {
+		n.SQL = st.SQL
+	}
+	a.change.Native = n
+	for _, name := range st.Touching {
+		a.after.put(name.Name, &Table{Name: name.Name, Opaque: unknown})
+	}
+}

@@ -1,0 +1,116 @@
+package schema
+
+import "lastboard/internal/core/sqltext"
+
+// Change is what one statement does, or what takes it back.
+type Change struct {
+	At   sqltext.Pos // of the statement
+	What string      // in words: "alter table vessel"
+
+	// One of these is set.
+	Table  *TableChange
+	View   *ViewChange
+	Rows   *RowChange
+	Assert *sqltext.Assert
+	Native *NativeChange
+}
+
+// TableChange turns one table into another. Before is nil when the table is
+// made, After when it is dropped.
+type TableChange struct {
+	Before, After *Table
+	// From gives for a column of After the column of Before it was; a column that
+	// is not in it is added.
+	From map[string]string
+	// Fill says what existing rows get in a column of After.
+	Fill map[string]Fill
+	// Restore says what rows without a kept value get in a dropped column of
+	// Before when the change is taken back. It reads the columns of After.
+	Restore map[string]sqltext.Expr
+	// Discard names the dropped columns of Before whose values are not kept; for a
+	// dropped table any entry means the whole of it.
+	Discard map[string]bool
+	// Rebuild asks for the whole table to be copied.
+	Rebuild bool
+	// PutBack says where null was kept for columns of After that had been filled.
+	PutBack map[string]*Kept
+	// Rows is where the rows of a table that is made come from, when it is made
+	// again.
+	Rows *Kept
+	// Back means that the change takes another one back.
+	Back bool
+}
+
+// Fill is what existing rows get in a column. Kept values come first where there
+// are any; Expr, which reads the columns of Before, is for the others.
+type Fill struct {
+	Expr     sqltext.Expr
+	Kept     *Kept
+	OnlyNull bool // only rows that have null get it; their null is kept
+}
+
+// Kept is a table in which old values are kept, and where in it they are.
+type Kept struct {
+	Table  string   // its name in the database
+	Keys   []string // columns of the changed table by which a row is found
+	Column string   // the kept column
+}
+
+// ViewChange makes, drops or replaces a view.
+type ViewChange struct{ Before, After *View }
+
+// RowChange computes values for rows that are there.
+type RowChange struct {
+	Table   *Table
+	Set     []sqltext.Assignment
+	Where   sqltext.Expr
+	Discard bool
+	// PutBack takes the change back: the kept old values of the columns in Set go
+	// back to the rows that still hold what was written.
+	PutBack *Kept
+}
+
+// NativeChange is SQL of one engine, as written.
+type NativeChange struct {
+	SQL       string // of the direction that the change runs in; "" when it skips this engine
+	Statement *sqltext.Native
+}
+
+// Added lists the columns of After that Before does not have.
+func (c *TableChange) Added() []*Column {
+	var list []*Column
+	for _, col := range c.After.Columns {
+		if _, ok := c.From[col.Name]; !ok {
+			list = append(list, col)
+		}
+	}
+	return list
+}
+
+// Dropped lists the columns of Before that After does not have.
+func (c *TableChange) Dropped() []*Column {
+	kept := map[string]bool{}
+	for _, from := range c.From {
+		kept[from] = true
+	}
+	var list []*Column
+	for _, col := range c.Before.Columns {
+		if !kept[col.Name] {
+			list = append(list, col)
+		}
+	}
+	return list
+}
+
+// Invert gives the change that takes c back. What is filled on the way back is
+// settled by Restore; kept values are added by who knows where they are.
+func (c *TableChange) Invert() *TableChange {
+	back := &TableChange{Before: c.After, After: c.Before, From: map[string]string{}, Fill: map[string]Fill{}, Back: true}
+	for to, from := range c.From {
+		back.From[from] = to
+	}
+	for column, e := range c.Restore {
+		back.Fill[column] = Fill{Expr: e}
+	}
+	return back
+}

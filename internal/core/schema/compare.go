@@ -1,0 +1,257 @@
+package schema
+
+import (
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+
+	"lastboard/internal/core/sqltext"
+)
+
+// Difference is one attribute in which two models differ.
+type Difference struct {
+	Table     string `json:"table"`
+	Object    string `json:"object"` // table, column, primary key, unique, check, foreign key, index, trigger, view
+	Name      string `json:"name"`
+	Attribute string `json:"attribute"` // "exists" for a thing that one side lacks
+	Expected  string `json:"expected"`
+	Found     string `json:"found"`
+}
+
+func (d Difference) String() string {
+	what := d.Object + " " + d.Name
+	if d.Object != "table" && d.Object != "view" {
+		what += " of table " + d.Table
+	}
+	if d.Attribute == "exists" {
+		if d.Found == "no" {
+			return what + " is missing"
+		}
+		return what + " is there and should not be"
+	}
+	return fmt.Sprintf("%s: %s is %s and should be %s", what, d.Attribute, shown(d.Found), shown(d.Expected))
+}
+
+func shown(v string) string {
+	if v == "" {
+		return "nothing"
+	}
+	return v
+}
+
+// Text gives the text by which two expressions are compared: the same for two
+// that an engine holds alike.
+type Text func(Expr) string
+
+// Compare lists every attribute in which got differs from want.
+func Compare(want, got *Schema, text Text) []Difference {
+	var list []Difference
+	for _, w := range want.Tables {
+		if g := got.Table(w.Name); g != nil {
+			list = append(list, CompareTables(w, g, text)...)
+		} else {
+			list = append(list, Difference{w.Name, "table", w.Name, "exists", "yes", "no"})
+		}
+	}
+	for _, g := range got.Tables {
+		if want.Table(g.Name) == nil {
+			list = append(list, Difference{g.Name, "table", g.Name, "exists", "no", "yes"})
+		}
+	}
+	c := comparison{list: list, text: text}
+	views := func(s *Schema) []object {
+		return objects(s.Views, func(v *View) object {
+			return object{"view", v.Name, []attribute{{"query", Words(v.Query)}}}
+		})
+	}
+	c.objects("", views(want), views(got))
+	return c.list
+}
+
+// CompareTables lists every attribute in which table got differs from want.
+func CompareTables(want, got *Table, text Text) []Difference {
+	c := comparison{table: want.Name, text: text}
+	c.attributes(object{"table", want.Name, tableAttributes(want)}, object{"table", want.Name, tableAttributes(got)})
+	c.objects(want.Name, c.parts(want), c.parts(got))
+	return c.list
+}
+
+type attribute struct{ name, value string }
+
+// object is a part of a table, flattened for comparison.
+type object struct {
+	kind, name string
+	attributes []attribute
+}
+
+type comparison struct {
+	table string
+	text  Text
+	list  []Difference
+}
+
+func (c *comparison) objects(table string, want, got []object) {
+	find := func(list []object, o object) (object, bool) {
+		i := slices.IndexFunc(list, func(x object) bool { return x.kind == o.kind && SameName(x.name, o.name) })
+		if i < 0 {
+			return o, false
+		}
+		return list[i], true
+	}
+	for _, w := range want {
+		if g, ok := find(got, w); ok {
+			c.attributes(w, g)
+		} else {
+			c.list = append(c.list, Difference{table, w.kind, w.name, "exists", "yes", "no"})
+		}
+	}
+	for _, g := range got {
+		if _, ok := find(want, g); !ok {
+			c.list = append(c.list, Difference{table, g.kind, g.name, "exists", "no", "yes"})
+		}
+	}
+}
+
+func (c *comparison) attributes(want, got object) {
+	if want.name != got.name {
+		c.list = append(c.list, Difference{c.table, want.kind, want.name, "name", want.name, got.name})
+	}
+	for i, w := range want.attributes {
+		if g := got.attributes[i]; w.value != g.value {
+			c.list = append(c.list, Difference{c.table, want.kind, want.name, w.name, w.value, g.value})
+		}
+	}
+}
+
+func yes(b bool) string {
+	if b {
+		return "yes"
+	}
+	return "no"
+}
+
+func optionsText(o map[string]string) string {
+	var list []string
+	for _, k := range slices.Sorted(maps.Keys(o)) {
+		list = append(list, k+"="+o[k])
+	}
+	return strings.Join(list, " ")
+}
+
+func tableAttributes(t *Table) []attribute {
+	return []attribute{
+		{"name", t.Name}, {"comment", t.Comment}, {"options", optionsText(t.Options)},
+	}
+}
+
+// parts flattens what a table is made of.
+func (c *comparison) parts(t *Table) []object {
+	var list []object
+	for i, col := range t.Columns {
+		list = append(list, object{"column", col.Name, c.columnAttributes(col, i)})
+	}
+	if k := t.PrimaryKey; k != nil {
+		list = append(list, object{"primary key", "", keyAttributes(k)})
+	}
+	list = append(list, objects(t.Uniques, func(k *Key) object { return object{"unique", k.Name, keyAttributes(k)} })...)
+	list = append(list, objects(t.Checks, func(k *Check) object {
+		return object{"check", k.Name, []attribute{{"expression", c.text(k.Expr)}, {"options", optionsText(k.Options)}}}
+	})...)
+	list = append(list, objects(t.ForeignKeys, func(k *ForeignKey) object {
+		return object{"foreign key", k.Name, []attribute{
+			{"columns", joined(k.Columns)}, {"table", strings.ToLower(k.Table)}, {"references", joined(k.References)},
+			{"on delete", act(k.OnDelete)}, {"on update", act(k.OnUpdate)}, {"options", optionsText(k.Options)},
+		}}
+	})...)
+	list = append(list, objects(t.Indexes, func(k *Index) object {
+		return object{"index", k.Name, []attribute{{"unique", yes(k.Unique)}, {"columns", c.indexParts(k)}, {"where", c.expr(k.Where)}}}
+	})...)
+	return append(list, objects(t.Triggers, func(k *Trigger) object {
+		return object{"trigger", k.Name, []attribute{{"text", Words(k.SQL)}}}
+	})...)
+}
+
+func objects[T any](list []T, flatten func(T) object) []object {
+	out := make([]object, len(list))
+	for i, x := range list {
+		out[i] = flatten(x)
+	}
+	return out
+}
+
+func (c *comparison) columnAttributes(col *Column, position int) []attribute {
+	generated, stored, identity := "", "", ""
+	if g := col.Generated; g != nil {
+		generated, stored = c.text(g.Expr), yes(g.Stored)
+	}
+	if col.Identity != nil {
+		identity = "by default"
+		if col.Identity.Always {
+			identity = "always"
+		}
+	}
+	return []attribute{
+		{"position", fmt.Sprint(position + 1)}, {"type", col.Type.String()}, {"declared type", strings.ToLower(col.Declared)},
+		{"not null", yes(col.NotNull)}, {"default", c.expr(col.Default)}, {"generated", generated}, {"stored", stored},
+		{"identity", identity}, {"collate", strings.ToLower(col.Collate)}, {"on update", yes(col.OnUpdateNow)},
+		{"comment", col.Comment}, {"options", optionsText(col.Options)},
+	}
+}
+
+func keyAttributes(k *Key) []attribute {
+	return []attribute{{"columns", joined(k.Columns)}, {"options", optionsText(k.Options)}}
+}
+
+func joined(names []string) string { return strings.ToLower(strings.Join(names, ", ")) }
+
+// act gives what an empty action means.
+func act(a string) string {
+	if a == "" {
+		return "no action"
+	}
+	return a
+}
+
+func (c *comparison) expr(e *Expr) string {
+	if e == nil {
+		return ""
+	}
+	return c.text(*e)
+}
+
+func (c *comparison) indexParts(x *Index) string {
+	parts := make([]string, len(x.Parts))
+	for i, p := range x.Parts {
+		parts[i] = strings.ToLower(p.Column)
+		if p.Expr != nil {
+			parts[i] = "(" + c.text(*p.Expr) + ")"
+		}
+		if p.Collate != "" {
+			parts[i] += " collate " + strings.ToLower(p.Collate)
+		}
+		if p.Desc {
+			parts[i] += " desc"
+		}
+	}
+	return strings.Join(parts, ", ")
+}
+
+// Words gives the tokens of an engine's text one blank apart; names lose their
+// quotes and their case, so that two spellings of one thing are equal.
+func Words(text string) string {
+	tokens, _ := sqltext.Scan(text, sqltext.Engine)
+	var list []string
+	for _, t := range tokens {
+		switch t.Kind {
+		case sqltext.EOF:
+		case sqltext.Quoted:
+			list = append(list, strings.ToLower(t.Value))
+		case sqltext.Word:
+			list = append(list, t.Value)
+		default:
+			list = append(list, t.Text)
+		}
+	}
+	return strings.Join(list, " ")
+}

@@ -1,0 +1,371 @@
+package schema
+
+import (
+	"encoding/json"
+	"slices"
+	"strings"
+
+	"lastboard/internal/core/sqltext"
+)
+
+// Schema is all that is in a database, Lastboard's own tables left out.
+type Schema struct {
+	Tables []*Table
+	Views  []*View
+}
+
+// Table is a table as it stands, or as it is meant to be.
+type Table struct {
+	Name        string
+	Columns     []*Column
+	PrimaryKey  *Key          `json:",omitempty"`
+	Uniques     []*Key        `json:",omitempty"`
+	Checks      []*Check      `json:",omitempty"`
+	ForeignKeys []*ForeignKey `json:",omitempty"`
+	Indexes     []*Index      `json:",omitempty"`
+	Triggers    []*Trigger    `json:",omitempty"`
+	Comment     string        `json:",omitempty"`
+
+	// Options are what only this engine has: "strict", "without rowid".
+	Options map[string]string `json:",omitempty"`
+	// Opaque is why the table can be read and written but not changed: something
+	// in its definition is not understood. Empty for a table that is.
+	Opaque string `json:",omitempty"`
+}
+
+// Column is a column of a table.
+type Column struct {
+	Name string
+	Type sqltext.Type
+	// Declared is the engine's own spelling of the type, where it is not the one
+	// that Type would be given.
+	Declared    string            `json:",omitempty"`
+	NotNull     bool              `json:",omitempty"`
+	Default     *Expr             `json:",omitempty"`
+	Generated   *Generated        `json:",omitempty"`
+	Identity    *sqltext.Identity `json:",omitempty"`
+	Collate     string            `json:",omitempty"`
+	OnUpdateNow bool              `json:",omitempty"`
+	Comment     string            `json:",omitempty"`
+	// Limit is the name of the constraint that enforces what the engine does not
+	// enforce for the type; empty where there is none.
+	Limit string `json:",omitempty"`
+	// Options are what only this engine has: "not null on conflict".
+	Options map[string]string `json:",omitempty"`
+}
+
+// Generated is a computed column.
+type Generated struct {
+	Expr   Expr
+	Stored bool `json:",omitempty"`
+}
+
+// Expr is an expression, written in the language or stored by an engine.
+type Expr struct {
+	Tree   sqltext.Expr // nil when the text is the engine's own
+	Native string       // the engine's text, when it was read from there
+}
+
+// Key is a primary key or a unique constraint.
+type Key struct {
+	Name    string
+	Columns []string
+	// Implied means that the database holds no name for it: Name is what the
+	// language calls it.
+	Implied bool `json:",omitempty"`
+	// AsIndex means that the engine holds it as a unique index.
+	AsIndex bool `json:",omitempty"`
+	// Options are what only this engine has: "on conflict", "column 1 desc".
+	Options map[string]string `json:",omitempty"`
+}
+
+// Check is a check constraint.
+type Check struct {
+	Name    string
+	Expr    Expr
+	Implied bool              `json:",omitempty"`
+	Options map[string]string `json:",omitempty"`
+}
+
+// ForeignKey is a foreign key constraint.
+type ForeignKey struct {
+	Name       string
+	Columns    []string
+	Table      string
+	References []string // empty means the primary key
+	OnDelete   string   `json:",omitempty"`
+	OnUpdate   string   `json:",omitempty"`
+	Implied    bool     `json:",omitempty"`
+	// Options are what only this engine has: "match", "deferrable".
+	Options map[string]string `json:",omitempty"`
+}
+
+// Index is an index that is not part of a constraint.
+type Index struct {
+	Name   string
+	Unique bool `json:",omitempty"`
+	Parts  []IndexPart
+	Where  *Expr `json:",omitempty"`
+}
+
+// IndexPart is one key of an index.
+type IndexPart struct {
+	Column  string `json:",omitempty"`
+	Expr    *Expr  `json:",omitempty"` // instead of Column
+	Desc    bool   `json:",omitempty"`
+	Collate string `json:",omitempty"`
+}
+
+// Trigger is a trigger as the engine stores it.
+type Trigger struct{ Name, SQL string }
+
+// View is a view: its columns, and its text as the engine stores it.
+type View struct {
+	Name    string
+	Query   string // what follows "as"
+	SQL     string // the whole statement, when it was read from an engine
+	Columns []string
+}
+
+// String gives the expression in the language where it can, else as the engine
+// stores it.
+func (e Expr) String() string {
+	if e.Tree != nil {
+		return sqltext.PrintExpr(e.Tree)
+	}
+	return e.Native
+}
+
+type exprJSON struct {
+	Expr   string `json:"expr,omitempty"`
+	Native string `json:"native,omitempty"`
+}
+
+// MarshalJSON writes the tree as its canonical text.
+func (e Expr) MarshalJSON() ([]byte, error) {
+	j := exprJSON{Native: e.Native}
+	if e.Tree != nil {
+		j.Expr = sqltext.PrintExpr(e.Tree)
+	}
+	return json.Marshal(j)
+}
+
+// UnmarshalJSON reads what MarshalJSON wrote.
+func (e *Expr) UnmarshalJSON(data []byte) error {
+	var j exprJSON
+	if err := json.Unmarshal(data, &j); err != nil {
+		return err
+	}
+	e.Native = j.Native
+	if j.Expr == "" {
+		return nil
+	}
+	tree, err := sqltext.ParseExpr(j.Expr)
+	e.Tree = tree
+	return err
+}
+
+// SameName reports whether two names mean the same thing: ASCII letters match
+// in either case, as every supported engine can be made to do.
+func SameName(a, b string) bool {
+	if len(a) != len(b) {
+		return false
+	}
+	for i := range len(a) {
+		x, y := a[i], b[i]
+		if x >= 'A' && x <= 'Z' {
+			x += 'a' - 'A'
+		}
+		if y >= 'A' && y <= 'Z' {
+			y += 'a' - 'A'
+		}
+		if x != y {
+			return false
+		}
+	}
+	return true
+}
+
+// HasName reports whether names holds name.
+func HasName(names []string, name string) bool {
+	return slices.ContainsFunc(names, func(n string) bool { return SameName(n, name) })
+}
+
+// Table finds a table by name; nil if there is none.
+func (s *Schema) Table(name string) *Table {
+	for _, t := range s.Tables {
+		if SameName(t.Name, name) {
+			return t
+		}
+	}
+	return nil
+}
+
+// View finds a view by name; nil if there is none.
+func (s *Schema) View(name string) *View {
+	for _, v := range s.Views {
+		if SameName(v.Name, name) {
+			return v
+		}
+	}
+	return nil
+}
+
+// Copy gives a schema that shares nothing that Apply changes.
+func (s *Schema) Copy() *Schema {
+	return &Schema{Tables: slices.Clone(s.Tables), Views: slices.Clone(s.Views)}
+}
+
+// put replaces the table called old, or adds t at the end, or takes old away
+// when t is nil.
+func (s *Schema) put(old string, t *Table) {
+	i := slices.IndexFunc(s.Tables, func(x *Table) bool { return SameName(x.Name, old) })
+	switch {
+	case i < 0:
+		s.Tables = append(s.Tables, t)
+	case t == nil:
+		s.Tables = slices.Delete(s.Tables, i, i+1)
+	default:
+		s.Tables[i] = t
+	}
+}
+
+func (s *Schema) putView(old string, v *View) {
+	i := slices.IndexFunc(s.Views, func(x *View) bool { return SameName(x.Name, old) })
+	switch {
+	case i < 0:
+		s.Views = append(s.Views, v)
+	case v == nil:
+		s.Views = slices.Delete(s.Views, i, i+1)
+	default:
+		s.Views[i] = v
+	}
+}
+
+// Column finds a column by name; nil if there is none.
+func (t *Table) Column(name string) *Column {
+	for _, c := range t.Columns {
+		if SameName(c.Name, name) {
+			return c
+		}
+	}
+	return nil
+}
+
+// ColumnNames lists the columns in order.
+func (t *Table) ColumnNames() []string {
+	names := make([]string, len(t.Columns))
+	for i, c := range t.Columns {
+		names[i] = c.Name
+	}
+	return names
+}
+
+// Stored lists the columns that hold a value of their own, in order.
+func (t *Table) Stored() []*Column {
+	var list []*Column
+	for _, c := range t.Columns {
+		if c.Generated == nil {
+			list = append(list, c)
+		}
+	}
+	return list
+}
+
+// Index finds an index by name; nil if there is none.
+func (t *Table) Index(name string) *Index {
+	for _, x := range t.Indexes {
+		if SameName(x.Name, name) {
+			return x
+		}
+	}
+	return nil
+}
+
+// copy gives a table that shares no slice and no column with t; expressions,
+// keys and indexes are shared, since nothing changes them in place.
+func (t *Table) copy() *Table {
+	c := *t
+	c.Columns = make([]*Column, len(t.Columns))
+	for i, col := range t.Columns {
+		cc := *col
+		c.Columns[i] = &cc
+	}
+	c.Uniques, c.Checks = slices.Clone(t.Uniques), slices.Clone(t.Checks)
+	c.ForeignKeys, c.Indexes, c.Triggers = slices.Clone(t.ForeignKeys), slices.Clone(t.Indexes), slices.Clone(t.Triggers)
+	return &c
+}
+
+// Key gives the columns by which a row can be told from every other: the
+// primary key, else a unique key without nulls; nil if there is none.
+func (t *Table) Key() []string {
+	if t.PrimaryKey != nil {
+		return t.PrimaryKey.Columns
+	}
+	for _, u := range t.Uniques {
+		if !slices.ContainsFunc(u.Columns, func(c string) bool { return !t.Column(c).NotNull }) {
+			return u.Columns
+		}
+	}
+	return nil
+}
+
+// Mentions reports whether the expression uses the column. Text of an engine's
+// own is searched for the name as a whole word.
+func (e *Expr) Mentions(column string) bool {
+	if e == nil {
+		return false
+	}
+	if e.Tree != nil && !sqltext.HasSubquery(e.Tree) {
+		return slices.ContainsFunc(sqltext.Refs(e.Tree), func(r *sqltext.Ref) bool { return SameName(r.Column, column) })
+	}
+	text := e.Native
+	if text == "" {
+		text = e.String()
+	}
+	tokens, _ := sqltext.Scan(text, sqltext.Engine)
+	return slices.ContainsFunc(tokens, func(t sqltext.Token) bool {
+		return (t.Kind == sqltext.Word || t.Kind == sqltext.Quoted) && SameName(t.Value, column)
+	})
+}
+
+// renamed gives the expression with a column's name replaced.
+func (e *Expr) renamed(from, to string) *Expr {
+	if e == nil || !e.Mentions(from) {
+		return e
+	}
+	out := &Expr{}
+	if e.Tree != nil {
+		out.Tree = RenameRefs(e.Tree, from, to)
+	}
+	if e.Native != "" {
+		out.Native = renameWords(e.Native, from, to)
+	}
+	return out
+}
+
+// RenameRefs gives the expression with references to one column replaced.
+func RenameRefs(e sqltext.Expr, from, to string) sqltext.Expr {
+	return sqltext.Rewrite(e, func(x sqltext.Expr) sqltext.Expr {
+		if r, ok := x.(*sqltext.Ref); ok && SameName(r.Column, from) {
+			r.Column = to
+		}
+		return x
+	})
+}
+
+// renameWords replaces a column's name in an engine's text: words that are not
+// called as a function.
+func renameWords(text, from, to string) string {
+	tokens, _ := sqltext.Scan(text, sqltext.Engine)
+	var b strings.Builder
+	last := 0
+	for i, t := range tokens {
+		if t.Kind != sqltext.Word && t.Kind != sqltext.Quoted || !SameName(t.Value, from) || t.Kind == sqltext.Word && tokens[i+1].Is("(") {
+			continue
+		}
+		b.WriteString(text[last:t.Pos.Offset] + `"` + strings.ReplaceAll(to, `"`, `""`) + `"`)
+		last = t.End()
+	}
+	return b.String() + text[last:]
+}

@@ -1,0 +1,185 @@
+package schema
+
+import (
+	"crypto/sha256"
+	"encoding/hex"
+	"fmt"
+	"strings"
+
+	"lastboard/internal/core/sqltext"
+)
+
+// nameLimit is the shortest limit for names of the supported engines, in bytes.
+const nameLimit = 63
+
+// ConstraintName names an unnamed constraint: table_columns_kind, cut with a
+// hash at the limit, and numbered if the table has one of that name.
+func ConstraintName(t *Table, columns []string, kind string) string {
+	base := strings.Join(append(append([]string{t.Name}, columns...), kind), "_")
+	for n := 1; ; n++ {
+		name := base
+		if n > 1 {
+			name = fmt.Sprintf("%s_%d", base, n)
+		}
+		if len(name) > nameLimit {
+			sum := sha256.Sum256([]byte(name))
+			cut := strings.ToValidUTF8(name[:nameLimit-9], "")
+			name = cut + "_" + hex.EncodeToString(sum[:4])
+		}
+		if t.constraint(name) == "" && t.Index(name) == nil {
+			return name
+		}
+	}
+}
+
+func unsupported(at sqltext.Pos, what string) *Problem {
+	p := problem(at, "not-yet-run", "", "this version of Lastboard cannot run %s yet", what)
+	p.Unsupported = true
+	return p
+}
+
+// supported refuses by name what the language has and this version cannot run.
+func supported(st sqltext.Statement) error {
+	switch st := st.(type) {
+	case *sqltext.Insert, *sqltext.Delete, *sqltext.RenameIndex:
+		return unsupported(st.Start(), st.Verb())
+	case *sqltext.Backfill:
+		if st.From != nil {
+			return unsupported(st.At, "backfill … from")
+		}
+	case *sqltext.CreateTable:
+		for _, c := range st.Columns {
+			if err := supportedColumn(c, false); err != nil {
+				return err
+			}
+		}
+	case *sqltext.AlterTable:
+		for _, a := range st.Actions {
+			switch a := a.(type) {
+			case *sqltext.AddColumn:
+				if err := supportedColumn(a.Column, true); err != nil {
+					return err
+				}
+			case *sqltext.DropColumn, *sqltext.RenameColumn, *sqltext.SetDefault, *sqltext.SetNotNull, *sqltext.DropNotNull,
+				*sqltext.AddConstraint, *sqltext.DropConstraint:
+			default:
+				return unsupported(a.Start(), a.Verb())
+			}
+		}
+	}
+	return nil
+}
+
+func supportedColumn(c *sqltext.ColumnDef, added bool) error {
+	switch {
+	case c.OnUpdateNow:
+		return unsupported(c.Pos, "on update current_timestamp")
+	case c.Position != nil:
+		return unsupported(c.Pos, "first and after")
+	case c.Identity != nil && added:
+		return unsupported(c.Pos, "add column … generated as identity")
+	case c.Identity != nil && c.Identity.Start != nil:
+		return unsupported(c.Pos, "start with")
+	case c.PrimaryKey && added:
+		return unsupported(c.Pos, "add column … primary key")
+	}
+	return nil
+}
+
+// resolve refuses names that the table does not have.
+func resolve(t *Table, e sqltext.Expr) error {
+	for _, r := range sqltext.Refs(e) {
+		if r.Table != "" && !SameName(r.Table, t.Name) {
+			return problem(r.Pos, "name-unknown", "", "the expression can use table %s alone, not %s", t.Name, r.Table)
+		}
+		if t.Column(r.Column) == nil {
+			cure := didYouMean(r.Column, t.ColumnNames())
+			if cure == "" {
+				cure = "a string stands between single quotes, a name between double ones"
+			}
+			return problem(r.Pos, "name-unknown", cure, "table %s has no column %s", t.Name, r.Column)
+		}
+	}
+	return nil
+}
+
+// unsteady are functions that give another result each time.
+var unsteady = map[string]bool{
+	"random": true, "rand": true, "now": true, "uuid": true, "gen_random_uuid": true, "randomblob": true,
+	"clock_timestamp": true, "localtimestamp": true, "last_insert_rowid": true, "changes": true, "total_changes": true,
+}
+
+// Unsteady names the first thing in e that does not give the same for the same
+// row each time; "" if there is none.
+func Unsteady(e sqltext.Expr) string {
+	found := ""
+	sqltext.Walk(e, func(x sqltext.Expr) bool {
+		switch x := x.(type) {
+		case *sqltext.Now:
+			found = x.Name
+		case *sqltext.Call:
+			if unsteady[x.Name] {
+				found = x.Name + "()"
+			}
+		}
+		return found == ""
+	})
+	return found
+}
+
+// validate resolves the names of every expression of the table and refuses what
+// no engine could hold.
+func (a *applier) validate(t *Table, at sqltext.Pos) error {
+	for i, c := range t.Columns {
+		for _, o := range t.Columns[:i] {
+			if SameName(o.Name, c.Name) {
+				return problem(at, "name-taken", "", "columns %s and %s of table %s differ in case alone", o.Name, c.Name, t.Name)
+			}
+		}
+		if c.Generated != nil {
+			if err := steady(t, c.Generated.Expr, at, "the generated column "+c.Name, "set a default, write a fixed date, or compute it when it is read"); err != nil {
+				return err
+			}
+		}
+	}
+	for _, k := range t.Checks {
+		if err := steady(t, k.Expr, at, "the check "+k.Name, "compare with a column, or check it where it is written"); err != nil {
+			return err
+		}
+	}
+	for _, x := range t.Indexes {
+		for _, p := range x.Parts {
+			if p.Expr != nil {
+				if err := steady(t, *p.Expr, at, "the index "+x.Name, "store the value in a column and index that"); err != nil {
+					return err
+				}
+			}
+		}
+		if x.Where != nil {
+			if err := steady(t, *x.Where, at, "the index "+x.Name, "compare with a fixed value"); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// steady asserts that an expression that an engine keeps can be kept.
+func steady(t *Table, e Expr, at sqltext.Pos, where, cure string) error {
+	if e.Tree == nil {
+		return nil
+	}
+	if err := resolve(t, e.Tree); err != nil {
+		if p := err.(*Problem); !p.Pos.Known() {
+			p.Pos = at
+		}
+		return err
+	}
+	if sqltext.HasSubquery(e.Tree) {
+		return problem(at, "expression-not-steady", "", "%s reads other rows, and no engine can keep that right", where)
+	}
+	if what := Unsteady(e.Tree); what != "" {
+		return problem(at, "expression-not-steady", cure, "%s uses %s, which gives another result each time", where, what)
+	}
+	return nil
+}

@@ -1,0 +1,259 @@
+// Package engine says what Lastboard needs of a database, as small interfaces
+// with their meaning written down, and the steps that a change is made of.
+//
+// Each engine is one folder below this one. An engine knows its SQL and its
+// traps; it never decides whether a change may be made, and never prints.
+// It imports the language and the model of tables (core/sqltext, core/schema)
+// and nothing else of the core.
+package engine
+
+import (
+	"context"
+	"fmt"
+
+	"lastboard/internal/core/schema"
+	"lastboard/internal/core/sqltext"
+)
+
+// Engine is a kind of database.
+type Engine interface {
+	Planner
+	// Name is the word for the engine in native statements and in output.
+	Name() string
+	// Open connects. The error is a *[CannotOpen] where a person can do something
+	// about it.
+	Open(ctx context.Context, url string, mode Mode) (Database, error)
+}
+
+// NoteTable holds what an engine itself cannot: the comments of tables and
+// columns, and which unique indexes stand for constraints. Its columns are
+// table_name, object (a column, an index, or ”), kind ('comment' or 'unique')
+// and text.
+const NoteTable = "lastboard_note"
+
+// Prefix begins the name of everything that Lastboard makes for itself.
+const Prefix = "lastboard_"
+
+// Planner turns changes into steps. It is pure: it never talks to a database.
+type Planner interface {
+	// Holds gives the table as this engine will show it once it is made: types
+	// that the engine does not tell apart become one.
+	Holds(t *schema.Table) *schema.Table
+	// Steps gives the steps of one change in their order.
+	Steps(c *schema.Change, f Facts) ([]*Step, error)
+	// Text is how this engine holds an expression, for comparing two of them.
+	Text(e schema.Expr) string
+	// Portable reports what in a statement this engine has no equal for.
+	Portable(t *schema.Table, e sqltext.Expr) error
+	// CreateSQL gives the engine's own statements that make a table as it stands.
+	CreateSQL(t *schema.Table) []string
+}
+
+// Facts is what a planner knows of the database beside its tables.
+type Facts struct {
+	// Schema is all tables before the change.
+	Schema *schema.Schema
+	// Rows counts the rows of each table, by its name.
+	Rows map[string]int64
+	// Bytes estimates the size of each table, by its name.
+	Bytes map[string]int64
+	// Short is the longest time in seconds for which writers may wait.
+	Short float64
+	// KeptTable names the table that keeps what the current change would destroy.
+	KeptTable func(purpose string) string
+	// Now stands for current_timestamp in what existing rows get.
+	Now string
+}
+
+// Mode is what a connection is for.
+type Mode int
+
+const (
+	// Read can change nothing. A database that is not there yet reads as empty.
+	Read Mode = iota
+	// Write can change the database, which has to be there.
+	Write
+	// Create makes the database when it is not there.
+	Create
+)
+
+// Database is a connection to one database. Its methods are for one goroutine.
+type Database interface {
+	Info() Info
+	// Schema reads every table and view; Lastboard's own are left out.
+	Schema(ctx context.Context) (*schema.Schema, error)
+	// Count gives the number of rows and the estimated bytes of a table.
+	Count(ctx context.Context, table string) (rows, bytes int64, err error)
+	// Query runs a statement that reads, outside of any transaction of ours.
+	Query(ctx context.Context, sql string, args ...any) (*Rows, error)
+	// Begin starts a transaction that holds the right to write from the start.
+	Begin(ctx context.Context, o TxOptions) (Tx, error)
+	// Trial makes an empty copy of the tables where nobody sees it.
+	Trial(ctx context.Context) (Trial, error)
+	// Claim asks to be the one runner on this host; release ends it. It is freed
+	// by the operating system when the program dies.
+	Claim() (release func(), ok bool, err error)
+	// Users lists other programs that have the database open, where that is known.
+	Users() []string
+	Close() error
+}
+
+// TxOptions is what a transaction needs beside its statements.
+type TxOptions struct {
+	// ForeignKeysOff stops the engine from acting on foreign keys meanwhile.
+	ForeignKeysOff bool
+}
+
+// Tx is a transaction.
+type Tx interface {
+	Exec(ctx context.Context, sql string, args ...any) (rows int64, err error)
+	Query(ctx context.Context, sql string, args ...any) (*Rows, error)
+	Schema(ctx context.Context) (*schema.Schema, error)
+	Commit() error
+	Rollback() error
+}
+
+// Trial is an empty copy of a database's tables.
+type Trial interface {
+	// Run does the steps of one change. What they broke that worked before, and
+	// what would lose something it uses, comes back as broken, in words.
+	Run(ctx context.Context, c *schema.Change, steps []*Step) (broken []string, err error)
+	Schema(ctx context.Context) (*schema.Schema, error)
+	Close() error
+}
+
+// Rows is what a query gave: names of its columns, and the values of each row as
+// nil, int64, float64, string, []byte or bool.
+type Rows struct {
+	Columns []string
+	Values  [][]any
+}
+
+// Info says which database one is on.
+type Info struct {
+	Engine  string // "sqlite"
+	Title   string // "SQLite"
+	Version string
+	Host    string // "" for a file
+	Name    string // the database, or the file's path
+	Missing bool   // the file is not there yet
+}
+
+// Kind is the class of a step.
+type Kind string
+
+// The kinds of step.
+const (
+	Catalog  Kind = "catalog"  // metadata only, a short exclusive lock
+	Scan     Kind = "scan"     // reads every row
+	Build    Kind = "build"    // an index
+	Backfill Kind = "backfill" // batches
+	Rewrite  Kind = "rewrite"  // the engine copies the table while writers wait
+	Rebuild  Kind = "rebuild"  // Lastboard copies the table
+	Sync     Kind = "sync"     // triggers on or off
+	ProofOf  Kind = "proof"    // reads and asserts
+)
+
+// How long writers wait for a step.
+const (
+	WaitNo         = "no"
+	WaitBriefly    = "briefly"
+	WaitThroughout = "throughout"
+)
+
+// Step is one thing that Lastboard does for a migration. It is plain data: the
+// ledger keeps it, so that a later run can go on with it. A select among the
+// statements of SQL gives a row only when something is wrong, and its first
+// column says what: the step's transaction is then taken back.
+type Step struct {
+	Number      int      `json:"number"`
+	Stage       string   `json:"stage"`
+	Kind        Kind     `json:"kind"`
+	Table       string   `json:"table"`
+	What        string   `json:"what"`
+	SQL         []string `json:"sql"`
+	Lock        string   `json:"lock"`
+	Rewrites    bool     `json:"rewrites"`
+	WritersWait string   `json:"writers_wait"`
+	Rows        int64    `json:"rows"`
+	Bytes       int64    `json:"bytes"`
+	Seconds     float64  `json:"seconds"`
+	Why         string   `json:"why,omitempty"`
+	// Change counts the statements of the migration from 0.
+	Change int `json:"change"`
+	// Early means that a proof can run before anything is changed: nothing before
+	// it in the migration touches its rows.
+	Early bool `json:"early,omitempty"`
+
+	// Batch is set for a backfill that runs in batches of its own transactions.
+	Batch *Batch `json:"batch,omitempty"`
+	// Proof is set for a proof: no row may come back.
+	Proof *Proof `json:"proof,omitempty"`
+	// ForeignKeysOff asks for a transaction in which foreign keys do not act.
+	ForeignKeysOff bool `json:"foreign_keys_off,omitempty"`
+	// Keeps names what the step keeps.
+	Keeps []*Keeping `json:"keeps,omitempty"`
+	// PutsBack names tables of kept values that are no longer needed after it.
+	PutsBack []string `json:"puts_back,omitempty"`
+}
+
+// Batch is a backfill by key range. Range in a statement stands for the
+// condition that the key is above the last batch's end (when there is one) and
+// not above this one's.
+type Batch struct {
+	Keys  []string `json:"keys"`  // the columns of the key, quoted
+	Upper string   `json:"upper"` // gives the greatest key
+	Next  string   `json:"next"`  // gives the last key of the next ? rows
+	Do    []string `json:"do"`    // run in order, in one transaction
+}
+
+// Range is the mark in the statements of a [Batch].
+const Range = "{range}"
+
+// Proof is a query that must give no row.
+type Proof struct {
+	// SQL gives five rows at most that break the rule: their key, then the values
+	// concerned.
+	SQL string `json:"sql"`
+	// Count gives the number of all such rows.
+	Count string `json:"count"`
+	// Keys is how many of the first columns of SQL are the key.
+	Keys int `json:"keys"`
+	// Message says what is wrong, with %d for the number of rows.
+	Message string `json:"message"`
+	// Rule and Cure are as in a finding.
+	Rule string `json:"rule"`
+	Cure string `json:"cure"`
+	// Table is the table whose rows are read as they were before the change; a
+	// proof that needs what an earlier step makes has none and cannot run early.
+	Table string `json:"table,omitempty"`
+}
+
+// Keeping is a table of kept values that a step makes.
+type Keeping struct {
+	Table   string   `json:"table"`   // whose values they are
+	Kept    string   `json:"kept"`    // the table in which they are
+	Keys    []string `json:"keys"`    // columns of Table that find a row
+	Columns []string `json:"columns"` // columns of Table that are kept
+	What    string   `json:"what"`    // "column", "values" or "table"
+}
+
+// CannotOpen is the error of Open for a database that is not there or not one.
+type CannotOpen struct {
+	Message, Cure string
+	Err           error
+}
+
+func (e *CannotOpen) Error() string { return e.Message }
+func (e *CannotOpen) Unwrap() error { return e.Err }
+
+// Refused is the error of a planner for a change that this engine cannot make.
+type Refused struct{ Message, Cure string }
+
+func (e *Refused) Error() string { return e.Message }
+
+// Busy is the error of a transaction that did not get its lock in time.
+type Busy struct{ Err error }
+
+func (e *Busy) Error() string { return fmt.Sprintf("somebody else is writing: %v", e.Err) }
+func (e *Busy) Unwrap() error { return e.Err }

@@ -1,0 +1,57 @@
+//go:build unix
+
+package sqlite
+
+import (
+	"errors"
+	"os"
+	"path/filepath"
+	"strconv"
+	"syscall"
+)
+
+// Claim locks a file beside the database, never the database itself: closing any
+// handle of a file drops every lock that SQLite has on it in this process.
+func (d *database) Claim() (release func(), ok bool, err error) {
+	path := d.path + "-lastboard"
+	f, err := os.OpenFile(path, os.O_CREATE|os.O_RDWR, 0o600)
+	if err != nil {
+		return nil, false, err
+	}
+	if err := syscall.Flock(int(f.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err != nil {
+		f.Close()
+		if errors.Is(err, syscall.EWOULDBLOCK) {
+			return nil, false, nil
+		}
+		return nil, false, err
+	}
+	return func() {
+		os.Remove(path)
+		f.Close()
+	}, true, nil
+}
+
+// Users finds the processes of this machine that have the file open, where the
+// system shows them.
+func (d *database) Users() []string {
+	var list []string
+	links, err := filepath.Glob("/proc/[0-9]*/fd/*")
+	if err != nil {
+		return nil
+	}
+	seen := map[string]bool{strconv.Itoa(os.Getpid()): true}
+	for _, l := range links {
+		pid := filepath.Base(filepath.Dir(filepath.Dir(l)))
+		if seen[pid] {
+			continue
+		}
+		if target, err := os.Readlink(l); err == nil && target == d.path {
+			seen[pid] = true
+			name, err := os.ReadFile("/proc/" + pid + "/comm")
+			if err == nil {
+				list = append(list, string(name[:max(0, len(name)-1)])+" (process "+pid+")")
+			}
+		}
+	}
+	return list
+}

@@ -1,0 +1,133 @@
+package sqlite
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"lastboard/internal/core/schema"
+	"lastboard/internal/engine"
+)
+
+// working is the name of the copy while a table is rebuilt.
+const working = engine.Prefix + "rebuild"
+
+// orphans remembers, while a table is rebuilt, how many rows broke a foreign key
+// before.
+const orphans = engine.Prefix + "orphans"
+
+// rebuild copies the table in one transaction, by the whole procedure of
+// https://sqlite.org/lang_altertable.html, 7: the old table is never renamed away
+// (that would take views, triggers and foreign keys with it) and never dropped
+// while foreign keys act (that would delete its children).
+func (p *planner) rebuild(why string) {
+	t := p.table
+	name := quote(t.Name)
+	for _, c := range p.after.Columns {
+		if f, ok := p.fill(c); ok && f.OnlyNull {
+			remember, keeps := p.rememberNulls(name, c, p.render(f.Expr, true), " where "+quote(c.Name)+" is null")
+			if len(remember) > 0 {
+				p.add(engine.Backfill, keepRate, "remember which rows had no "+c.Name, remember...).Keeps = keeps
+			}
+		}
+	}
+	var sql []string
+	family := p.family()
+	if len(family) > 0 {
+		sql = append(sql, "create temp table "+orphans+" as "+countOrphans(family))
+	}
+	sql = append(sql, createTable(p.after, working), p.copyRows(),
+		fmt.Sprintf("select 'the copy has ' || (select count(*) from %s) || ' rows and the table ' || (select count(*) from %s) where (select count(*) from %s) <> (select count(*) from %s)",
+			working, name, working, name))
+	if sequenced(p.after) && sequenced(t) {
+		sql = append(sql,
+			"insert into sqlite_sequence (name, seq) select '"+working+"', 0 where not exists (select 1 from sqlite_sequence where name = '"+working+"')",
+			"update sqlite_sequence set seq = max(seq, coalesce((select seq from sqlite_sequence where name = "+literal(t.Name)+"), 0)) where name = '"+working+"'")
+	}
+	// With the old way of renaming, views and triggers that name the table stay as they are.
+	sql = append(sql, "pragma legacy_alter_table = on", "drop table "+name, "alter table "+working+" rename to "+name, "pragma legacy_alter_table = off")
+	for _, k := range p.after.Uniques {
+		if k.AsIndex {
+			sql = append(sql, createUnique(p.after, k), noteUnique(p.after, k))
+		}
+	}
+	gone, _ := p.uniques()
+	for _, k := range gone {
+		if k.AsIndex {
+			sql = append(sql, dropNote(t.Name, k.Name, "unique"))
+		}
+	}
+	for _, x := range p.after.Indexes {
+		sql = append(sql, createIndex(p.after, x))
+	}
+	for _, tr := range t.Triggers {
+		sql = append(sql, tr.SQL)
+	}
+	for _, c := range p.dropped() {
+		sql = append(sql, dropNote(t.Name, c.Name, "comment"))
+	}
+	if len(family) > 0 {
+		sql = append(sql, "select 'a row of ' || c.child || ' would refer to no row of ' || c.parent from ("+countOrphans(family)+") c left join temp."+orphans+
+			" b on b.child = c.child and b.parent = c.parent where c.n > coalesce(b.n, 0)", "drop table temp."+orphans)
+	}
+	s := p.add(engine.Rebuild, rebuildRate, "copy "+t.Name+", since "+why, sql...)
+	s.ForeignKeysOff = true
+	var putsBack []string
+	for _, c := range p.after.Columns {
+		if f, ok := p.fill(c); ok && f.Kept != nil && !slices.Contains(putsBack, f.Kept.Table) {
+			putsBack = append(putsBack, f.Kept.Table)
+		}
+	}
+	p.letGo(putsBack)
+}
+
+// copyRows moves every row, with its number where no column holds it.
+func (p *planner) copyRows() string {
+	var targets, sources []string
+	if n := rowName(p.table); n != "" && rowName(p.after) == n && alias(p.after) == "" {
+		targets, sources = append(targets, n), append(sources, n)
+	}
+	for _, c := range p.after.Stored() {
+		targets = append(targets, quote(c.Name))
+		sources = append(sources, p.copyValue(c))
+	}
+	order := ""
+	if keys := cursor(p.table); keys != nil {
+		order = " order by " + strings.Join(keys, ", ")
+	}
+	return "insert into " + working + " (" + strings.Join(targets, ", ") + ") select " + strings.Join(sources, ", ") + " from " + quote(p.table.Name) + order
+}
+
+func (p *planner) copyValue(c *schema.Column) string {
+	old := p.from(c)
+	f, filled := p.fill(c)
+	switch {
+	case old == nil:
+		value, _ := p.value(c, false)
+		return value
+	case filled && f.OnlyNull:
+		return "coalesce(" + quote(old.Name) + ", " + p.render(f.Expr, true) + ")"
+	}
+	return quote(old.Name)
+}
+
+// family lists the tables whose foreign keys a rebuild could break: the table
+// itself, and those that refer to it.
+func (p *planner) family() []string {
+	var list []string
+	for _, t := range p.facts.Schema.Tables {
+		refers := slices.ContainsFunc(t.ForeignKeys, func(k *schema.ForeignKey) bool { return schema.SameName(k.Table, p.table.Name) })
+		if refers || schema.SameName(t.Name, p.table.Name) && (len(t.ForeignKeys) > 0 || len(p.after.ForeignKeys) > 0) {
+			list = append(list, t.Name)
+		}
+	}
+	return list
+}
+
+func countOrphans(tables []string) string {
+	parts := make([]string, len(tables))
+	for i, t := range tables {
+		parts[i] = `select "table" as child, parent, count(*) as n from pragma_foreign_key_check(` + literal(t) + `) group by 1, 2`
+	}
+	return strings.Join(parts, " union all ")
+}

@@ -1,0 +1,217 @@
+package sqlite
+
+import (
+	"fmt"
+	"strings"
+
+	"lastboard/internal/core/schema"
+	"lastboard/internal/core/sqltext"
+	"lastboard/internal/engine"
+)
+
+// keptSQL names the columns of a table of kept values: k1… is the key, o1… the
+// old values, w1… what the migration wrote.
+func keptSQL(letter string, n int) string {
+	list := make([]string, n)
+	for i := range list {
+		list[i] = fmt.Sprintf("%s%d", letter, i+1)
+	}
+	return strings.Join(list, ", ")
+}
+
+func createKept(name string, keys, values int, written bool) string {
+	columns := keptSQL("k", keys) + ", " + keptSQL("o", values)
+	if written {
+		columns += ", " + keptSQL("w", values)
+	}
+	return "create table " + quote(name) + " (" + columns + ", primary key (" + keptSQL("k", keys) + ")) without rowid"
+}
+
+// keptMatch gives the condition that a kept row k belongs to a row of the table.
+func keptMatch(t *schema.Table, keys []string) string {
+	parts := make([]string, len(keys))
+	for i, k := range keys {
+		parts[i] = fmt.Sprintf("k.k%d = %s.%s", i+1, quote(t.Name), quote(k))
+	}
+	return strings.Join(parts, " and ")
+}
+
+// short reports whether a change of every row fits into the time for which
+// writers may wait.
+func (p *planner) short(rate float64) bool { return float64(p.rows)/rate <= p.facts.Short }
+
+// update adds the step that runs statements over the whole table: at once for a
+// table that is small enough, else in batches. Each statement holds the mark
+// engine.Range.
+func (p *planner) update(what string, statements ...string) *engine.Step {
+	if p.short(updateRate) || cursor(p.table) == nil {
+		for i, s := range statements {
+			statements[i] = strings.ReplaceAll(strings.ReplaceAll(s, " where "+engine.Range+" and ", " where "), " where "+engine.Range, "")
+		}
+		return p.add(engine.Backfill, updateRate, what, statements...)
+	}
+	s := p.add(engine.Backfill, updateRate, what)
+	s.WritersWait = engine.WaitBriefly
+	s.Lock = "the file's write lock, for a batch at a time"
+	s.Batch = batch(p.table, statements...)
+	s.SQL = statements
+	return s
+}
+
+// backfill computes values for rows that are there, and keeps the old ones.
+func (p *planner) backfill(c *schema.RowChange) []*engine.Step {
+	t := c.Table
+	name := quote(t.Name)
+	where := " where " + engine.Range
+	condition := ""
+	if c.Where != nil {
+		condition = "(" + p.render(c.Where, true) + ")"
+		where += " and " + condition
+	}
+	p.rowProofs(c, condition)
+	var sets, columns, values []string
+	steady := true
+	for _, set := range c.Set {
+		value := p.render(set.Value, true)
+		sets = append(sets, quote(set.Column)+" = "+value)
+		columns = append(columns, set.Column)
+		values = append(values, value)
+		steady = steady && schema.Unsteady(set.Value) == "" && !sqltext.HasSubquery(set.Value)
+	}
+	keys := t.Key()
+	var statements []string
+	var keeps []*engine.Keeping
+	if !c.Discard {
+		if keys == nil {
+			p.fail(&engine.Refused{
+				Message: fmt.Sprintf("table %s has no primary key, so that its old values could not be put back to the right rows", t.Name),
+				Cure:    "add a primary key first, or write discard to give the old values up",
+			})
+			return nil
+		}
+		kept := p.facts.KeptTable("values")
+		p.add(engine.Catalog, 0, "make a place for the old values of "+t.Name, createKept(kept, len(keys), len(columns), true))
+		statements = append(statements, "insert into "+quote(kept)+" select "+quoteAll(keys)+", "+quoteAll(columns)+", "+strings.Join(values, ", ")+" from "+name+where)
+		keeps = []*engine.Keeping{{Table: t.Name, Kept: kept, Keys: keys, Columns: columns, What: "values"}}
+		if !steady {
+			// What is written must be what is kept as written, so it is computed once.
+			for i, column := range columns {
+				sets[i] = fmt.Sprintf("%s = (select k.w%d from %s k where %s)", quote(column), i+1, quote(kept), keptMatch(t, keys))
+			}
+			where = " where " + engine.Range + " and exists (select 1 from " + quote(kept) + " k where " + keptMatch(t, keys) + ")"
+		}
+	}
+	statements = append(statements, "update "+name+" set "+strings.Join(sets, ", ")+where)
+	s := p.update("fill "+strings.Join(columns, ", ")+" of "+t.Name, statements...)
+	s.Keeps = keeps
+	return p.steps
+}
+
+// putBackSQL gives rows the i-th kept value where they still hold what was
+// written.
+func putBackSQL(t *schema.Table, column string, k *schema.Kept, i int) string {
+	name, kept, match := quote(t.Name), quote(k.Table), keptMatch(t, k.Keys)
+	return fmt.Sprintf("update %s set %s = (select k.o%d from %s k where %s) where %s and exists (select 1 from %s k where %s and k.w%d is %s.%s)",
+		name, quote(column), i, kept, match, engine.Range, kept, match, i, name, quote(column))
+}
+
+// putBack gives rows their kept values again where they still hold what was
+// written.
+func (p *planner) putBack(c *schema.RowChange) []*engine.Step {
+	t, k := c.Table, c.PutBack
+	var columns, statements []string
+	for i, set := range c.Set {
+		columns = append(columns, set.Column)
+		statements = append(statements, putBackSQL(t, set.Column, k, i+1))
+	}
+	p.update("put the old values of "+strings.Join(columns, ", ")+" back", statements...)
+	s := p.add(engine.Catalog, 0, "let go of what was kept", "drop table "+quote(k.Table))
+	s.PutsBack = []string{k.Table}
+	return p.steps
+}
+
+// rowProofs asserts before anything is changed that what a backfill computes can
+// be held.
+func (p *planner) rowProofs(c *schema.RowChange, condition string) {
+	for _, set := range c.Set {
+		col := c.Table.Column(set.Column)
+		p.castProof(set.Value, condition)
+		p.fitProof(col, p.renderMarked(set.Value), condition)
+	}
+}
+
+// renderMarked renders so that a cast that would fail is remembered and gives
+// null.
+func (p *planner) renderMarked(e sqltext.Expr) string {
+	return strings.ReplaceAll(p.render(e, true), failFunction+"(", markFunction+"(")
+}
+
+// proof adds a step that reads rows of the table; condition selects those that
+// break the rule, over columns of the table and v, the value.
+func (p *planner) proof(what, value, condition, only string, proof engine.Proof) {
+	keys := sample(p.table)
+	list := strings.Join(keys, ", ")
+	where := ""
+	if only != "" {
+		where = " where " + only
+	}
+	// The limit keeps SQLite from computing the value more than once a row.
+	source := "(select " + aliased(keys) + ", " + value + " as v from " + quote(p.table.Name) + where + " limit -1)"
+	proof.SQL = "select " + keptSQL("key", len(keys)) + ", v from " + source + " where " + condition + " limit 5"
+	proof.Count = "select count(*) from " + source + " where " + condition
+	if value == "" {
+		proof.SQL = "select " + list + " from " + quote(p.table.Name) + " where " + condition + " limit 5"
+		proof.Count = "select count(*) from " + quote(p.table.Name) + " where " + condition
+	}
+	proof.Keys = len(keys)
+	p.addProof(what, proof)
+}
+
+func (p *planner) addProof(what string, proof engine.Proof) {
+	proof.Table = p.table.Name
+	s := p.add(engine.ProofOf, scanRate, what, proof.SQL)
+	s.Lock, s.WritersWait = "none", engine.WaitNo
+	s.Proof = &proof
+}
+
+func aliased(keys []string) string {
+	list := make([]string, len(keys))
+	for i, k := range keys {
+		list[i] = fmt.Sprintf("%s as key%d", k, i+1)
+	}
+	return strings.Join(list, ", ")
+}
+
+// castProof asserts that no text is cast to a number that it is not.
+func (p *planner) castProof(e sqltext.Expr, only string) {
+	marked := p.renderMarked(e)
+	if !strings.Contains(marked, markFunction+"(") {
+		return
+	}
+	p.proof("prove that every value can be converted", failedFunction+"("+marked+")", "v is not null", only, engine.Proof{
+		Rule: "rows-would-break", Message: "%d rows of " + p.table.Name + " hold a text that " + sqltext.PrintExpr(e) + " cannot convert",
+		Cure: "put those rows right with a backfill first, or say what they get with case",
+	})
+}
+
+// fitProof asserts that a column can hold what is computed for it.
+func (p *planner) fitProof(col *schema.Column, value, only string) {
+	var breaks []string
+	if col.NotNull {
+		breaks = append(breaks, "v is null")
+	}
+	if l := limit(col.Type, "v"); l != "" && col.Limit != "" {
+		breaks = append(breaks, "not ("+l+")")
+	}
+	if len(breaks) == 0 {
+		return
+	}
+	holds := col.Type.String()
+	if col.NotNull {
+		holds += " not null"
+	}
+	p.proof(fmt.Sprintf("prove that %s can hold every value", col.Name), value, strings.Join(breaks, " or "), only, engine.Proof{
+		Rule: "rows-would-break", Message: fmt.Sprintf("%%d rows of %s would get a value that column %s (%s) cannot hold", p.table.Name, col.Name, holds),
+		Cure: "change the expression, or put those rows right with a backfill first",
+	})
+}

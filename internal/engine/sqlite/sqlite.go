@@ -1,0 +1,279 @@
+// Package sqlite is Lastboard's engine for SQLite, by way of a pure Go build of
+// SQLite itself, so that nothing has to be installed.
+//
+// SQLite has one writer at a time: every step holds the only write lock, and what
+// a step does while it holds it is what other writers wait for. What SQLite does
+// in place is done in place; the rest by a rebuild in one transaction.
+//
+// Start reading at [Engine] for connections, read.go for how a schema is read,
+// plan.go for how a change becomes steps, and trial.go for how the steps are tried
+// on an empty copy first.
+package sqlite
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+	"fmt"
+	"net/url"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"modernc.org/sqlite"
+	sqlite3 "modernc.org/sqlite/lib"
+
+	"lastboard/internal/core/schema"
+	"lastboard/internal/engine"
+)
+
+// Engine is SQLite.
+type Engine struct{}
+
+var _ engine.Engine = Engine{}
+
+// Name implements engine.Engine.
+func (Engine) Name() string { return "sqlite" }
+
+// busyTimeout is how long one try for the write lock may take, in milliseconds.
+// Waiting for it keeps nobody else from working.
+const busyTimeout = 1000
+
+// Open implements engine.Engine. The URL is sqlite: and a path.
+func (Engine) Open(ctx context.Context, target string, mode engine.Mode) (engine.Database, error) {
+	if err := registerFunctions(); err != nil {
+		return nil, err
+	}
+	path, err := filepath.Abs(strings.TrimPrefix(target, "sqlite:"))
+	if err != nil {
+		return nil, err
+	}
+	d := &database{path: path}
+	info, err := os.Stat(path)
+	switch {
+	case errors.Is(err, os.ErrNotExist) && mode == engine.Read:
+		d.missing = true
+	case errors.Is(err, os.ErrNotExist) && mode == engine.Write:
+		return nil, &engine.CannotOpen{Message: "there is no file " + path, Cure: "check the url of the database in lastboard.toml", Err: err}
+	case err != nil && !errors.Is(err, os.ErrNotExist):
+		return nil, &engine.CannotOpen{Message: "the file " + path + " cannot be opened: " + err.Error(), Err: err}
+	case err == nil && info.IsDir():
+		return nil, &engine.CannotOpen{Message: path + " is a folder, not a database"}
+	}
+	if err := d.connect(ctx, mode); err != nil {
+		return nil, d.explain(err)
+	}
+	return d, nil
+}
+
+func (d *database) connect(ctx context.Context, mode engine.Mode) error {
+	dsn := "file::memory:?_pragma=foreign_keys(1)"
+	if !d.missing {
+		m := map[engine.Mode]string{engine.Read: "ro", engine.Write: "rw", engine.Create: "rwc"}[mode]
+		file := (&url.URL{Path: d.path}).EscapedPath()
+		dsn = fmt.Sprintf("file:%s?mode=%s&_pragma=busy_timeout(%d)&_pragma=foreign_keys(1)", file, m, busyTimeout)
+	}
+	pool, err := sql.Open("sqlite", dsn)
+	if err != nil {
+		return err
+	}
+	conn, err := pool.Conn(ctx)
+	if err != nil {
+		pool.Close()
+		return err
+	}
+	d.pool, d.conn = pool, conn
+	// The first read finds out whether the file is a database at all.
+	row := conn.QueryRowContext(ctx, "select sqlite_version(), (select count(*) from sqlite_schema)")
+	var n int
+	if err := row.Scan(&d.version, &n); err != nil {
+		d.Close()
+		return err
+	}
+	return nil
+}
+
+// explain turns an error of opening into one that says what to do.
+func (d *database) explain(err error) error {
+	var se *sqlite.Error
+	if !errors.As(err, &se) {
+		return &engine.CannotOpen{Message: "the file " + d.path + " cannot be opened: " + err.Error(), Err: err}
+	}
+	switch se.Code() & 0xff {
+	case sqlite3.SQLITE_NOTADB:
+		return &engine.CannotOpen{Message: d.path + " is not a SQLite database", Cure: "check the url; nothing was changed", Err: err}
+	case sqlite3.SQLITE_CANTOPEN:
+		return &engine.CannotOpen{Message: "the file " + d.path + " cannot be opened", Cure: "check that its folder exists and that you may read and write there", Err: err}
+	case sqlite3.SQLITE_CORRUPT:
+		return &engine.CannotOpen{Message: d.path + " is damaged: " + se.Error(), Cure: "restore it from a backup; Lastboard changes nothing in it", Err: err}
+	case sqlite3.SQLITE_BUSY:
+		return &engine.Busy{Err: err}
+	}
+	return &engine.CannotOpen{Message: "the file " + d.path + " cannot be read: " + se.Error(), Err: err}
+}
+
+type database struct {
+	path    string
+	missing bool
+	version string
+	pool    *sql.DB
+	conn    *sql.Conn
+}
+
+func (d *database) Close() error {
+	return errors.Join(d.conn.Close(), d.pool.Close())
+}
+
+func (d *database) Info() engine.Info {
+	return engine.Info{Engine: "sqlite", Title: "SQLite", Version: d.version, Name: d.path, Missing: d.missing}
+}
+
+func (d *database) Schema(ctx context.Context) (*schema.Schema, error) {
+	return readSchema(ctx, d.Query)
+}
+
+// Count reads the size from the pages that the table itself fills.
+func (d *database) Count(ctx context.Context, table string) (rows, bytes int64, err error) {
+	r, err := d.Query(ctx, "select count(*) from "+quote(table))
+	if err != nil {
+		return 0, 0, err
+	}
+	rows = number(r.Values[0][0])
+	r, err = d.Query(ctx, "select coalesce(sum(pgsize), 0) from dbstat where name = ? and aggregate = 1", table)
+	if err != nil {
+		return rows, 0, err
+	}
+	return rows, number(r.Values[0][0]), nil
+}
+
+func (d *database) Query(ctx context.Context, text string, args ...any) (*engine.Rows, error) {
+	return query(ctx, d.conn, text, args)
+}
+
+func query(ctx context.Context, conn *sql.Conn, text string, args []any) (*engine.Rows, error) {
+	rows, err := conn.QueryContext(ctx, text, args...)
+	if err != nil {
+		return nil, failure(err)
+	}
+	defer rows.Close()
+	out := &engine.Rows{}
+	if out.Columns, err = rows.Columns(); err != nil {
+		return nil, err
+	}
+	for rows.Next() {
+		values := make([]any, len(out.Columns))
+		places := make([]any, len(values))
+		for i := range values {
+			places[i] = &values[i]
+		}
+		if err := rows.Scan(places...); err != nil {
+			return nil, err
+		}
+		out.Values = append(out.Values, values)
+	}
+	return out, failure(rows.Err())
+}
+
+// failure gives an error its type: [engine.Busy] where waiting helps.
+func failure(err error) error {
+	var se *sqlite.Error
+	if errors.As(err, &se) {
+		switch se.Code() & 0xff {
+		case sqlite3.SQLITE_BUSY, sqlite3.SQLITE_LOCKED:
+			return &engine.Busy{Err: err}
+		case sqlite3.SQLITE_READONLY:
+			return &engine.CannotOpen{Message: "the database can be read but not written", Cure: "check the permissions of the file and of its folder", Err: err}
+		case sqlite3.SQLITE_FULL:
+			return &engine.CannotOpen{Message: "the disk is full", Cure: "make room and run the command again: it goes on where it stopped", Err: err}
+		}
+	}
+	return err
+}
+
+func (d *database) Begin(ctx context.Context, o engine.TxOptions) (engine.Tx, error) {
+	if o.ForeignKeysOff {
+		if err := d.foreignKeys(ctx, false); err != nil {
+			return nil, err
+		}
+	}
+	if _, err := d.conn.ExecContext(ctx, "begin immediate"); err != nil {
+		if o.ForeignKeysOff {
+			err = errors.Join(err, d.foreignKeys(context.WithoutCancel(ctx), true))
+		}
+		return nil, failure(err)
+	}
+	return &tx{d: d, off: o.ForeignKeysOff}, nil
+}
+
+// foreignKeys switches their enforcement and reads the switch back: inside a
+// transaction SQLite would ignore it without a word.
+func (d *database) foreignKeys(ctx context.Context, on bool) error {
+	want := int64(0)
+	if on {
+		want = 1
+	}
+	if _, err := d.conn.ExecContext(ctx, fmt.Sprintf("pragma foreign_keys = %d", want)); err != nil {
+		return failure(err)
+	}
+	r, err := d.Query(ctx, "pragma foreign_keys")
+	if err != nil {
+		return err
+	}
+	if len(r.Values) != 1 || number(r.Values[0][0]) != want {
+		return fmt.Errorf("foreign_keys could not be set to %d", want)
+	}
+	return nil
+}
+
+type tx struct {
+	d    *database
+	off  bool
+	done bool
+}
+
+func (t *tx) Exec(ctx context.Context, text string, args ...any) (int64, error) {
+	r, err := t.d.conn.ExecContext(ctx, text, args...)
+	if err != nil {
+		return 0, failure(err)
+	}
+	return r.RowsAffected()
+}
+
+func (t *tx) Query(ctx context.Context, text string, args ...any) (*engine.Rows, error) {
+	return query(ctx, t.d.conn, text, args)
+}
+
+func (t *tx) Schema(ctx context.Context) (*schema.Schema, error) {
+	return readSchema(ctx, t.Query)
+}
+
+func (t *tx) Commit() error {
+	_, err := t.d.conn.ExecContext(context.Background(), "commit")
+	if err != nil {
+		return errors.Join(failure(err), t.Rollback())
+	}
+	t.done = true
+	return t.restore()
+}
+
+// Rollback takes everything back; after a commit it does nothing.
+func (t *tx) Rollback() error {
+	if t.done {
+		return nil
+	}
+	t.done = true
+	_, err := t.d.conn.ExecContext(context.Background(), "rollback")
+	if err != nil && strings.Contains(err.Error(), "no transaction is active") {
+		err = nil // SQLite has taken it back itself, as it does when the disk is full
+	}
+	return errors.Join(err, t.restore())
+}
+
+// restore puts switches back that a transaction does not.
+func (t *tx) restore() error {
+	_, err := t.d.conn.ExecContext(context.Background(), "pragma legacy_alter_table = off")
+	if t.off {
+		err = errors.Join(err, t.d.foreignKeys(context.Background(), true))
+	}
+	return err
+}

@@ -1,0 +1,234 @@
+package sqlite
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+
+	"lastboard/internal/core/schema"
+	"lastboard/internal/core/sqltext"
+	"lastboard/internal/engine"
+)
+
+// trial is an empty copy of the schema in memory.
+type trial struct {
+	pool *sql.DB
+	conn *sql.Conn
+}
+
+const selectCopy = `select m.sql from main.sqlite_schema m left join pragma_table_list l on l.schema = 'main' and l.name = m.name
+	where m.sql is not null and m.name not like 'sqlite\_%' escape '\' and coalesce(l.type, '') <> 'shadow'
+	order by case m.type when 'table' then 1 when 'index' then 2 when 'view' then 3 else 4 end, m.rowid`
+
+// Trial implements engine.Database.
+func (d *database) Trial(ctx context.Context) (engine.Trial, error) {
+	statements, err := d.Query(ctx, selectCopy)
+	if err != nil {
+		return nil, err
+	}
+	pool, err := sql.Open("sqlite", "file::memory:")
+	if err != nil {
+		return nil, err
+	}
+	conn, err := pool.Conn(ctx)
+	if err != nil {
+		return nil, errors.Join(err, pool.Close())
+	}
+	t := &trial{pool, conn}
+	for _, row := range statements.Values {
+		if _, err := conn.ExecContext(ctx, text(row[0])); err != nil {
+			return nil, errors.Join(fmt.Errorf("the tables cannot be copied to try the change: %w", err), t.Close())
+		}
+	}
+	return t, nil
+}
+
+func (t *trial) Close() error { return errors.Join(t.conn.Close(), t.pool.Close()) }
+
+func (t *trial) Schema(ctx context.Context) (*schema.Schema, error) { return readSchema(ctx, t.query) }
+
+func (t *trial) query(ctx context.Context, sql string, args ...any) (*engine.Rows, error) {
+	return query(ctx, t.conn, sql, args)
+}
+
+// Run implements engine.Trial.
+func (t *trial) Run(ctx context.Context, c *schema.Change, steps []*engine.Step) ([]string, error) {
+	worked, err := t.working(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if c.Table != nil && c.Table.Before != nil {
+		broken, err := t.needed(ctx, c.Table, worked)
+		if err != nil || len(broken) > 0 {
+			return broken, err
+		}
+	}
+	for _, s := range steps {
+		if err := t.step(ctx, s); err != nil {
+			return nil, err
+		}
+	}
+	works, err := t.working(ctx)
+	if err != nil {
+		return nil, err
+	}
+	return newlyBroken(worked, works), nil
+}
+
+func (t *trial) step(ctx context.Context, s *engine.Step) error {
+	statements := s.SQL
+	if s.Proof != nil {
+		statements = []string{s.Proof.SQL, s.Proof.Count}
+	}
+	for _, sql := range statements {
+		sql = strings.ReplaceAll(sql, engine.Range, "true")
+		if _, err := t.conn.ExecContext(ctx, sql); err != nil {
+			return &engine.Refused{Message: fmt.Sprintf("SQLite would not %s: %v", s.What, err)}
+		}
+	}
+	if s.Batch != nil {
+		for _, sql := range []string{s.Batch.Upper, strings.ReplaceAll(strings.ReplaceAll(s.Batch.Next, engine.Range, "true"), "?", "1")} {
+			if _, err := t.conn.ExecContext(ctx, sql); err != nil {
+				return fmt.Errorf("%s: %w", s.What, err)
+			}
+		}
+	}
+	return nil
+}
+
+// working prepares every way in which views and tables are used, and gives for
+// each the error that it ends in; "" for one that works. SQLite finds a name that
+// is gone only then.
+func (t *trial) working(ctx context.Context) (map[string]string, error) {
+	if _, err := t.conn.ExecContext(ctx, "pragma foreign_keys = on"); err != nil {
+		return nil, err
+	}
+	s, err := t.Schema(ctx)
+	if err != nil {
+		return nil, err
+	}
+	works := map[string]string{}
+	explain := func(what, sql string) {
+		message := ""
+		if r, err := t.conn.QueryContext(ctx, "explain "+sql); err != nil {
+			message = err.Error()
+		} else {
+			r.Close()
+		}
+		if old, ok := works[what]; !ok || old == "" {
+			works[what] = message
+		}
+	}
+	for _, v := range s.Views {
+		explain("view "+v.Name, "select * from "+quote(v.Name))
+	}
+	for _, x := range s.Tables {
+		stored := x.Stored()
+		if x.Opaque != "" || len(stored) == 0 || len(x.Triggers) == 0 && len(x.ForeignKeys) == 0 && !referred(s, x) {
+			continue
+		}
+		what := "table " + x.Name
+		if len(x.Triggers) == 1 {
+			what = "trigger " + x.Triggers[0].Name + " of table " + x.Name
+		} else if len(x.Triggers) > 1 {
+			what = "a trigger of table " + x.Name
+		}
+		sets := make([]string, len(stored))
+		names := make([]string, len(stored))
+		for i, c := range stored {
+			names[i] = quote(c.Name)
+			sets[i] = names[i] + " = " + names[i]
+		}
+		explain(what, "insert into "+quote(x.Name)+" ("+strings.Join(names, ", ")+") select "+strings.Join(names, ", ")+" from "+quote(x.Name))
+		explain(what, "update "+quote(x.Name)+" set "+strings.Join(sets, ", "))
+		explain(what, "delete from "+quote(x.Name))
+	}
+	_, err = t.conn.ExecContext(ctx, "pragma foreign_keys = off")
+	return works, err
+}
+
+func referred(s *schema.Schema, t *schema.Table) bool {
+	return slices.ContainsFunc(s.Tables, func(o *schema.Table) bool {
+		return slices.ContainsFunc(o.ForeignKeys, func(k *schema.ForeignKey) bool { return schema.SameName(k.Table, t.Name) })
+	})
+}
+
+func newlyBroken(before, after map[string]string) []string {
+	var list []string
+	for _, what := range slices.Sorted(maps.Keys(after)) {
+		if after[what] != "" && before[what] == "" {
+			list = append(list, fmt.Sprintf("%s (%s)", what, after[what]))
+		}
+	}
+	return list
+}
+
+// needed finds what uses the table or the columns that a change drops: it makes
+// the table without them, which SQLite lets happen, and looks what no longer
+// works.
+func (t *trial) needed(ctx context.Context, c *schema.TableChange, worked map[string]string) ([]string, error) {
+	var dropped []*schema.Column
+	if c.After != nil {
+		if dropped = c.Dropped(); len(dropped) == 0 {
+			return nil, nil
+		}
+	}
+	list := firesOn(c.Before, dropped)
+	run := func(sql ...string) error {
+		for _, s := range sql {
+			if _, err := t.conn.ExecContext(ctx, s); err != nil {
+				return fmt.Errorf("while looking for what uses table %s: %w", c.Before.Name, err)
+			}
+		}
+		return nil
+	}
+	if err := run("pragma foreign_keys = off", "pragma legacy_alter_table = on", "begin", "drop table "+quote(c.Before.Name)); err != nil {
+		return nil, err
+	}
+	undo := func() error { return run("rollback", "pragma legacy_alter_table = off") }
+	if c.After != nil {
+		after, _ := c.BeforeRenames()
+		statements := []string{createTable(after, after.Name)}
+		for _, tr := range c.Before.Triggers {
+			statements = append(statements, tr.SQL)
+		}
+		if err := run(statements...); err != nil {
+			return nil, errors.Join(err, undo())
+		}
+	}
+	works, err := t.working(ctx)
+	if err = errors.Join(err, undo()); err != nil {
+		return nil, err
+	}
+	// A foreign key that refers to a unique index is broken here only because the
+	// indexes are not made again.
+	maps.DeleteFunc(works, func(what, message string) bool { return strings.Contains(message, "foreign key mismatch") })
+	return append(list, newlyBroken(worked, works)...), nil
+}
+
+// firesOn names the triggers that fire on an update of a column that is dropped:
+// they would stay, and never fire again.
+func firesOn(t *schema.Table, dropped []*schema.Column) []string {
+	var list []string
+	for _, tr := range t.Triggers {
+		tokens, _ := sqltext.Scan(tr.SQL, sqltext.Engine)
+		for i := 0; i+1 < len(tokens); i++ {
+			if tokens[i].Is("begin") {
+				break
+			}
+			if !tokens[i].Is("update") || !tokens[i+1].Is("of") {
+				continue
+			}
+			for j := i + 2; j < len(tokens) && !tokens[j].Is("on"); j++ {
+				if slices.ContainsFunc(dropped, func(c *schema.Column) bool { return schema.SameName(c.Name, tokens[j].Value) }) {
+					list = append(list, fmt.Sprintf("trigger %s of table %s (fires on updates of %s)", tr.Name, t.Name, tokens[j].Value))
+				}
+			}
+		}
+	}
+	return list
+}
