@@ -82,8 +82,9 @@ type Database interface {
 	Info() Info
 	// Schema reads every table and view; Lastboard's own are left out.
 	Schema(ctx context.Context) (*schema.Schema, error)
-	// Count gives the number of rows and the estimated bytes of a table.
-	Count(ctx context.Context, table string) (rows, bytes int64, err error)
+	// Count gives the number of rows of a table and, if it is asked for, its size in
+	// bytes.
+	Count(ctx context.Context, table string, size bool) (rows, bytes int64, err error)
 	// Query runs a statement that reads, outside of any transaction of ours.
 	Query(ctx context.Context, sql string, args ...any) (*Rows, error)
 	// Begin starts a transaction that holds the right to write from the start.

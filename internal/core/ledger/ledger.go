@@ -133,6 +133,9 @@ func (l *Ledger) Exists(ctx context.Context) (bool, error) {
 	return true, nil
 }
 
+// Tables gives the statements that make the ledger's tables.
+func Tables() []string { return create }
+
 // Create makes the ledger's tables; program is the version that can read them.
 func Create(ctx context.Context, tx engine.Tx, program string) error {
 	for _, sql := range create {
@@ -228,9 +231,9 @@ func (l *Ledger) Kept(ctx context.Context) (list []Kept, last int64, err error) 
 	return list, last, nil
 }
 
-// Tables gives the tables as they were after the last run, as JSON; "" before
+// LastTables gives the tables as they were after the last run, as JSON; "" before
 // any.
-func (l *Ledger) Tables(ctx context.Context) (string, error) { return l.meta(ctx, "tables") }
+func (l *Ledger) LastTables(ctx context.Context) (string, error) { return l.meta(ctx, "tables") }
 
 func (l *Ledger) meta(ctx context.Context, name string) (string, error) {
 	r, err := l.db.Query(ctx, "select value from lastboard_meta where name = ?", name)

@@ -133,12 +133,15 @@ func (d *database) Schema(ctx context.Context) (*schema.Schema, error) {
 }
 
 // Count reads the size from the pages that the table itself fills.
-func (d *database) Count(ctx context.Context, table string) (rows, bytes int64, err error) {
+func (d *database) Count(ctx context.Context, table string, size bool) (rows, bytes int64, err error) {
 	r, err := d.Query(ctx, "select count(*) from "+quote(table))
 	if err != nil {
 		return 0, 0, err
 	}
 	rows = number(r.Values[0][0])
+	if !size {
+		return rows, 0, nil
+	}
 	r, err = d.Query(ctx, "select coalesce(sum(pgsize), 0) from dbstat where name = ? and aggregate = 1", table)
 	if err != nil {
 		return rows, 0, err

@@ -1,0 +1,233 @@
+// Package backfill walks a table in batches by key range, each its own
+// transaction that holds the new values, the old ones to keep, and the
+// checkpoint: so every row is done exactly once whatever happens.
+//
+// It must never hold more than one batch in memory, and never skip a checkpoint.
+package backfill
+
+import (
+	"context"
+	"encoding/base64"
+	"encoding/json"
+	"fmt"
+	"strconv"
+	"strings"
+	"time"
+
+	"lastboard/internal/engine"
+)
+
+// Pace is how hard a backfill may work.
+type Pace struct {
+	// BatchTime is what one batch may take; batches grow and shrink to meet it.
+	BatchTime time.Duration
+	// Rest is the shortest pause between batches; 0 means none at all. With any
+	// rest, a pause is at least as long as the batch before it took.
+	Rest time.Duration
+}
+
+// firstBatch is how many rows the first batch takes, before any has been timed.
+const firstBatch = 1000
+
+// maxBatch bounds a batch, so that a stop is never far away.
+const maxBatch = 500_000
+
+// Checkpoint is how far a backfill is. Keys are as [EncodeKey] writes them.
+type Checkpoint struct {
+	Last, Upper string
+	Rows        int64
+}
+
+// Hooks are what a run does around the batches.
+type Hooks struct {
+	// Begin starts a transaction and asserts that this is still the one runner.
+	Begin func(ctx context.Context) (engine.Tx, error)
+	// Save records a checkpoint in the batch's transaction.
+	Save func(ctx context.Context, tx engine.Tx, c Checkpoint) error
+	// Done hears of each batch after its commit: rows done in all, and the time it
+	// held its locks.
+	Done func(rows int64, held time.Duration)
+	// Point is called at the places where a stop is tested.
+	Point func(name string)
+}
+
+// Run does the batches from a checkpoint on; the zero Checkpoint begins. It ends
+// after the row that had the greatest key when it began. A cancelled context
+// stops it between two batches, with the context's error.
+func Run(ctx context.Context, b *engine.Batch, from Checkpoint, pace Pace, h Hooks) (Checkpoint, error) {
+	size := firstBatch
+	for {
+		if err := ctx.Err(); err != nil {
+			return from, err
+		}
+		started := time.Now()
+		next, more, err := one(ctx, b, from, size, h)
+		if err != nil {
+			return from, err
+		}
+		held := time.Since(started)
+		h.Point("batch-committed")
+		from = next
+		if !more {
+			return from, nil
+		}
+		h.Done(from.Rows, held)
+		size = resize(size, held, pace.BatchTime)
+		if pace.Rest > 0 {
+			rest(ctx, max(pace.Rest, held))
+		}
+	}
+}
+
+// resize aims at the time that a batch may take, carefully upwards.
+func resize(size int, held, want time.Duration) int {
+	factor := float64(want) / float64(max(held, time.Millisecond))
+	factor = min(max(factor, 0.25), 2)
+	return min(max(int(float64(size)*factor), 50), maxBatch)
+}
+
+func rest(ctx context.Context, d time.Duration) {
+	timer := time.NewTimer(d)
+	defer timer.Stop()
+	select {
+	case <-ctx.Done():
+	case <-timer.C:
+	}
+}
+
+// one does one batch in one transaction and reports whether there may be more.
+func one(ctx context.Context, b *engine.Batch, from Checkpoint, size int, h Hooks) (Checkpoint, bool, error) {
+	tx, err := h.Begin(ctx)
+	if err != nil {
+		return from, false, err
+	}
+	defer tx.Rollback()
+	next := from
+	if next.Upper == "" {
+		upper, err := key(ctx, tx, b.Upper)
+		if err != nil {
+			return from, false, err
+		}
+		if upper == nil {
+			return from, false, tx.Commit() // no rows at all
+		}
+		if next.Upper, err = EncodeKey(upper); err != nil {
+			return from, false, err
+		}
+	}
+	condition, args, err := keyRange(b.Keys, next.Last, next.Upper)
+	if err != nil {
+		return from, false, err
+	}
+	last, err := key(ctx, tx, strings.ReplaceAll(b.Next, engine.Range, condition), append(args, int64(size))...)
+	if err != nil {
+		return from, false, err
+	}
+	if last == nil {
+		return next, false, tx.Commit()
+	}
+	end, err := EncodeKey(last)
+	if err != nil {
+		return from, false, err
+	}
+	condition, args, err = keyRange(b.Keys, next.Last, end)
+	if err != nil {
+		return from, false, err
+	}
+	var changed int64
+	for _, sql := range b.Do {
+		if changed, err = tx.Exec(ctx, strings.ReplaceAll(sql, engine.Range, condition), args...); err != nil {
+			return from, false, err
+		}
+		h.Point("batch-statement")
+	}
+	next.Last = end
+	next.Rows += changed
+	if err := h.Save(ctx, tx, next); err != nil {
+		return from, false, err
+	}
+	h.Point("batch-before-commit")
+	return next, true, tx.Commit()
+}
+
+// key runs a query that gives one key, or none.
+func key(ctx context.Context, tx engine.Tx, sql string, args ...any) ([]any, error) {
+	rows, err := tx.Query(ctx, sql, args...)
+	if err != nil || len(rows.Values) == 0 {
+		return nil, err
+	}
+	return rows.Values[0], nil
+}
+
+// keyRange gives the condition that a key is above last, when there is one, and
+// not above upper.
+func keyRange(keys []string, last, upper string) (string, []any, error) {
+	left, mark := keys[0], "?"
+	if len(keys) > 1 {
+		left = "(" + strings.Join(keys, ", ") + ")"
+		mark = "(" + strings.TrimSuffix(strings.Repeat("?, ", len(keys)), ", ") + ")"
+	}
+	high, err := DecodeKey(upper)
+	if err != nil {
+		return "", nil, err
+	}
+	if last == "" {
+		return left + " <= " + mark, high, nil
+	}
+	low, err := DecodeKey(last)
+	if err != nil {
+		return "", nil, err
+	}
+	return left + " > " + mark + " and " + left + " <= " + mark, append(low, high...), nil
+}
+
+// EncodeKey writes a key as text that keeps the type of each value.
+func EncodeKey(values []any) (string, error) {
+	list := make([][2]string, len(values))
+	for i, v := range values {
+		switch v := v.(type) {
+		case int64:
+			list[i] = [2]string{"int", strconv.FormatInt(v, 10)}
+		case float64:
+			list[i] = [2]string{"real", strconv.FormatFloat(v, 'g', -1, 64)}
+		case string:
+			list[i] = [2]string{"text", v}
+		case []byte:
+			list[i] = [2]string{"blob", base64.StdEncoding.EncodeToString(v)}
+		case bool:
+			list[i] = [2]string{"bool", strconv.FormatBool(v)}
+		default:
+			return "", fmt.Errorf("a key holds %v, which is no key", v)
+		}
+	}
+	data, err := json.Marshal(list)
+	return string(data), err
+}
+
+// DecodeKey reads what [EncodeKey] wrote.
+func DecodeKey(text string) ([]any, error) {
+	var list [][2]string
+	if err := json.Unmarshal([]byte(text), &list); err != nil {
+		return nil, fmt.Errorf("the checkpoint %q: %w", text, err)
+	}
+	values := make([]any, len(list))
+	var err error
+	for i, v := range list {
+		switch v[0] {
+		case "int":
+			values[i], err = strconv.ParseInt(v[1], 10, 64)
+		case "real":
+			values[i], err = strconv.ParseFloat(v[1], 64)
+		case "blob":
+			values[i], err = base64.StdEncoding.DecodeString(v[1])
+		case "bool":
+			values[i], err = strconv.ParseBool(v[1])
+		default:
+			values[i] = v[1]
+		}
+		if err != nil {
+			return nil, fmt.Errorf("the checkpoint %q: %w", text, err)
+		}
+	}
+	return values, nil
+}

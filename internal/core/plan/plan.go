@@ -1,0 +1,348 @@
+// Package plan makes of a migration the steps that a database will take, and of
+// what a migration did the steps that take it back.
+//
+// A statement is applied to the model of the tables, the engine turns the change
+// into steps, the steps are tried on an empty copy of the tables, and what comes
+// out there must be what the model says, attribute by attribute: a plan that does
+// not lead where the migration wants to go is refused before anything is touched.
+//
+// Start reading at [Planner].
+package plan
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"lastboard/internal/core/fault"
+	"lastboard/internal/core/ledger"
+	"lastboard/internal/core/migration"
+	"lastboard/internal/core/schema"
+	"lastboard/internal/core/sqltext"
+	"lastboard/internal/engine"
+)
+
+// Input is what a planner needs beside the database.
+type Input struct {
+	Engine engine.Engine
+	DB     engine.Database
+	Live   bool
+	// Short is the longest time in seconds that writers may wait for one step.
+	Short float64
+	// Kept is what the database keeps, and KeptNumber the greatest number given to
+	// such a table.
+	Kept       []ledger.Kept
+	KeptNumber int64
+	// Sizes asks for the size of each table, which takes a read of the table.
+	Sizes bool
+}
+
+// Plan is what one migration will do to the database, forward or back.
+type Plan struct {
+	Version   string
+	Name      string
+	Direction string // ledger.Advance or ledger.Retreat
+	Migration *migration.Migration
+	Steps     []*engine.Step
+	Records   []*Record // what is changed, one for each statement
+	Before    *schema.Schema
+	After     *schema.Schema
+	// Overlap names what a live database would need an overlap for.
+	Overlap    []string
+	Warnings   fault.List
+	KeptNumber int64
+}
+
+// Touched lists the tables that the plan changes, by their name before and, where
+// it has another, after.
+func (p *Plan) Touched() []string {
+	var names []string
+	add := func(n string) {
+		if n != "" && !schema.HasName(names, n) {
+			names = append(names, n)
+		}
+	}
+	for _, r := range p.Records {
+		if r.Table != nil && r.Table.Before != nil {
+			add(r.Table.Before.Name)
+		}
+		if r.Table != nil && r.Table.After != nil {
+			add(r.Table.After.Name)
+		}
+		if r.Rows != nil {
+			add(r.Rows.Table)
+		}
+		if r.Native != nil {
+			for _, t := range r.Native.Touching {
+				add(t)
+			}
+		}
+	}
+	return names
+}
+
+// Planner plans one migration after the other, each on the tables that the one
+// before it leaves.
+type Planner struct {
+	in      Input
+	trial   engine.Trial
+	current *schema.Schema
+	rows    map[string]int64
+	bytes   map[string]int64
+	touched []string // tables whose rows a planned change has changed
+	number  int64
+	now     string
+}
+
+// New reads the database's tables and makes an empty copy of them to try steps on.
+func New(ctx context.Context, in Input) (*Planner, error) {
+	s, err := in.DB.Schema(ctx)
+	if err != nil {
+		return nil, err
+	}
+	trial, err := in.DB.Trial(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if err := prepareTrial(ctx, in, trial); err != nil {
+		return nil, errors.Join(err, trial.Close())
+	}
+	return &Planner{
+		in: in, trial: trial, current: s, number: in.KeptNumber,
+		rows: map[string]int64{}, bytes: map[string]int64{}, now: time.Now().UTC().Format(time.DateTime),
+	}, nil
+}
+
+// prepareTrial gives the copy the ledger's place for notes when the database has
+// no ledger yet.
+func prepareTrial(ctx context.Context, in Input, trial engine.Trial) error {
+	exists, err := ledger.Of(in.DB).Exists(ctx)
+	if err != nil || exists {
+		return err
+	}
+	_, err = trial.Run(ctx, &schema.Change{}, []*engine.Step{{What: "make the ledger", SQL: ledger.Tables()}})
+	return err
+}
+
+// Close ends the trial.
+func (p *Planner) Close() error { return p.trial.Close() }
+
+// Current gives the tables as the plans so far leave them.
+func (p *Planner) Current() *schema.Schema { return p.current }
+
+// Advance plans a migration. The error is a [fault.List] for what is wrong with
+// the migration.
+func (p *Planner) Advance(ctx context.Context, m *migration.Migration) (*Plan, error) {
+	out := &Plan{Version: m.Version, Name: m.Name, Direction: ledger.Advance, Migration: m, Before: p.current}
+	for _, st := range m.File.Statements {
+		_, change, err := schema.Apply(p.current, st, p.in.Engine.Name())
+		if err != nil {
+			return nil, fault.List{Located(m, err)}
+		}
+		if change.Table != nil && change.Table.After != nil {
+			change.Table.After = p.in.Engine.Holds(change.Table.After)
+			p.useKept(m, change.Table)
+		}
+		if err := p.change(ctx, out, change); err != nil {
+			return nil, fault.List{p.located(m, st.Start(), err)}
+		}
+		p.warn(out, m, st, change)
+		if why := overlap(change); why != "" {
+			out.Overlap = append(out.Overlap, why)
+		}
+	}
+	p.finish(out)
+	return out, nil
+}
+
+// change plans one change and tries it.
+func (p *Planner) change(ctx context.Context, out *Plan, c *schema.Change) error {
+	if err := p.count(ctx, c); err != nil {
+		return err
+	}
+	steps, err := p.in.Engine.Steps(c, p.facts())
+	if err != nil {
+		return err
+	}
+	broken, err := p.trial.Run(ctx, c, steps)
+	if err != nil {
+		return err
+	}
+	if len(broken) > 0 {
+		return fault.New(fault.Refused, "name-in-use", "drop what uses it before this statement, and make it again after it, in the same migration",
+			"this would break %s", strings.Join(broken, ", "))
+	}
+	got, err := p.trial.Schema(ctx)
+	if err != nil {
+		return err
+	}
+	if err := p.asPlanned(c, got); err != nil {
+		return err
+	}
+	record := newRecord(c, p.current, got)
+	for _, s := range steps {
+		s.Change = len(out.Records)
+		s.Early = s.Proof != nil && s.Proof.Table != "" && !schema.HasName(p.touched, s.Proof.Table)
+		record.Keeps = append(record.Keeps, s.Keeps...)
+	}
+	out.Records = append(out.Records, record)
+	out.Steps = append(out.Steps, steps...)
+	p.touch(c)
+	p.current = got
+	return nil
+}
+
+// count finds out how many rows the table of a change has, once.
+func (p *Planner) count(ctx context.Context, c *schema.Change) error {
+	name := ""
+	switch {
+	case c.Table != nil && c.Table.Before != nil:
+		name = c.Table.Before.Name
+	case c.Rows != nil:
+		name = c.Rows.Table.Name
+	}
+	if _, known := p.rows[name]; known || name == "" {
+		return nil
+	}
+	live, err := p.in.DB.Schema(ctx)
+	if err != nil {
+		return err
+	}
+	if live.Table(name) == nil {
+		return nil // this run makes it
+	}
+	rows, bytes, err := p.in.DB.Count(ctx, name, p.in.Sizes)
+	p.rows[name], p.bytes[name] = rows, bytes
+	return err
+}
+
+func (p *Planner) facts() engine.Facts {
+	return engine.Facts{
+		Schema: p.current, Rows: p.rows, Bytes: p.bytes, Short: p.in.Short, Now: p.now,
+		KeptTable: func(string) string {
+			p.number++
+			return fmt.Sprintf("%skept_%d", engine.Prefix, p.number)
+		},
+	}
+}
+
+// asPlanned asserts that the trial gave the table that the model says.
+func (p *Planner) asPlanned(c *schema.Change, got *schema.Schema) error {
+	if c.Table == nil || c.Table.After == nil {
+		return nil
+	}
+	want := *c.Table.After
+	found := got.Table(want.Name)
+	if found == nil {
+		return fmt.Errorf("the plan does not make table %s", want.Name)
+	}
+	want.Triggers = found.Triggers // the engine itself gives them new names
+	if d := schema.CompareTables(&want, found, p.in.Engine.Text); len(d) > 0 {
+		lines := make([]string, len(d))
+		for i := range d {
+			lines[i] = d[i].String()
+		}
+		return fault.New(fault.Refused, "not-as-planned", "this is a gap in Lastboard: please report it with the migration",
+			"the steps would not lead to what the migration says: %s", strings.Join(lines, "; "))
+	}
+	return nil
+}
+
+func (p *Planner) touch(c *schema.Change) {
+	for _, name := range changedTables(c) {
+		if !schema.HasName(p.touched, name) {
+			p.touched = append(p.touched, name)
+		}
+	}
+}
+
+func changedTables(c *schema.Change) []string {
+	var names []string
+	if c.Table != nil {
+		for _, t := range []*schema.Table{c.Table.Before, c.Table.After} {
+			if t != nil {
+				names = append(names, t.Name)
+			}
+		}
+	}
+	if c.Rows != nil {
+		names = append(names, c.Rows.Table.Name)
+	}
+	if c.Native != nil && c.Native.SQL != "" {
+		for _, t := range c.Native.Statement.Touching {
+			names = append(names, t.Name)
+		}
+	}
+	return names
+}
+
+// overlap says why a change would need old and new shape side by side on a live
+// database; "" if it does not.
+func overlap(c *schema.Change) string {
+	t := c.Table
+	switch {
+	case t == nil || t.Before == nil:
+		return ""
+	case t.After == nil:
+		return "dropping table " + t.Before.Name
+	}
+	var list []string
+	for _, d := range t.Dropped() {
+		list = append(list, "dropping column "+d.Name)
+	}
+	for to, from := range t.From {
+		if to != from {
+			list = append(list, "renaming column "+from)
+		}
+	}
+	slices.Sort(list)
+	return strings.Join(list, ", ")
+}
+
+func (p *Planner) finish(out *Plan) {
+	for i, s := range out.Steps {
+		s.Number = i + 1
+		if s.Stage == "" {
+			s.Stage = "open"
+		}
+	}
+	out.After = p.current
+	out.KeptNumber = p.number
+}
+
+// Located turns what [schema.Apply] says of a statement into a fault with its
+// place in the migration's file.
+func Located(m *migration.Migration, err error) *fault.Fault {
+	var p *schema.Problem
+	if errors.As(err, &p) {
+		return at(m, p.Pos, fault.New(fault.Refused, p.Rule, p.Cure, "%s", p.Message))
+	}
+	return fault.New(fault.Refused, "table-unknown", "", "%s", err.Error())
+}
+
+func (p *Planner) located(m *migration.Migration, pos sqltext.Pos, err error) *fault.Fault {
+	var f *fault.Fault
+	if errors.As(err, &f) {
+		if f.Where.File == "" {
+			return at(m, pos, f)
+		}
+		return f
+	}
+	var r *engine.Refused
+	if errors.As(err, &r) {
+		return at(m, pos, fault.New(fault.Refused, "engine-refuses", r.Cure, "%s", r.Message))
+	}
+	out := at(m, pos, fault.New(fault.Of(err), "failed", "", "%v", err))
+	out.Err = err
+	return out
+}
+
+// at gives a fault its place in a migration's file.
+func at(m *migration.Migration, pos sqltext.Pos, f *fault.Fault) *fault.Fault {
+	f.Where = fault.Where{File: m.Path, Line: pos.Line, Column: pos.Column}
+	f.Source = sqltext.SourceLine(m.File.Source, pos.Line)
+	return f
+}

@@ -1,0 +1,241 @@
+package plan
+
+import (
+	"encoding/json"
+	"fmt"
+	"slices"
+
+	"lastboard/internal/core/schema"
+	"lastboard/internal/core/sqltext"
+	"lastboard/internal/engine"
+)
+
+// Record is what one statement changed, as the ledger keeps it: enough to derive
+// the way back without the file, whatever has become of it.
+type Record struct {
+	What   string            `json:"what"`
+	Table  *TableRecord      `json:"table,omitempty"`
+	View   *ViewRecord       `json:"view,omitempty"`
+	Rows   *RowsRecord       `json:"rows,omitempty"`
+	Native *NativeRecord     `json:"native,omitempty"`
+	Keeps  []*engine.Keeping `json:"keeps,omitempty"`
+}
+
+// TableRecord is a table before and after.
+type TableRecord struct {
+	Before  *schema.Table     `json:"before"`
+	After   *schema.Table     `json:"after"`
+	From    map[string]string `json:"from"`
+	Restore map[string]string `json:"restore,omitempty"` // expressions as text
+}
+
+// ViewRecord is a view before and after.
+type ViewRecord struct {
+	Before *schema.View `json:"before"`
+	After  *schema.View `json:"after"`
+}
+
+// RowsRecord is a backfill of columns.
+type RowsRecord struct {
+	Table   string   `json:"table"`
+	Columns []string `json:"columns"`
+}
+
+// NativeRecord is how a native statement is taken back.
+type NativeRecord struct {
+	Back      string   `json:"back"`
+	NoWayBack bool     `json:"no_way_back"`
+	Touching  []string `json:"touching"`
+}
+
+// newRecord notes a change with the tables as the engine shows them.
+func newRecord(c *schema.Change, before, after *schema.Schema) *Record {
+	r := &Record{What: c.What}
+	switch {
+	case c.Table != nil:
+		t := &TableRecord{From: c.Table.From, Restore: map[string]string{}}
+		if c.Table.Before != nil {
+			t.Before = before.Table(c.Table.Before.Name)
+		}
+		if c.Table.After != nil {
+			t.After = after.Table(c.Table.After.Name)
+		}
+		for column, e := range c.Table.Restore {
+			t.Restore[column] = sqltext.PrintExpr(e)
+		}
+		r.Table = t
+	case c.View != nil:
+		v := &ViewRecord{}
+		if c.View.Before != nil {
+			v.Before = before.View(c.View.Before.Name)
+		}
+		if c.View.After != nil {
+			v.After = after.View(c.View.After.Name)
+		}
+		r.View = v
+	case c.Rows != nil:
+		r.Rows = &RowsRecord{Table: c.Rows.Table.Name}
+		for _, s := range c.Rows.Set {
+			r.Rows.Columns = append(r.Rows.Columns, s.Column)
+		}
+	case c.Native != nil && c.Native.SQL != "":
+		n := &NativeRecord{Back: c.Native.Statement.Back, NoWayBack: c.Native.Statement.NoWayBack}
+		for _, t := range c.Native.Statement.Touching {
+			n.Touching = append(n.Touching, t.Name)
+		}
+		r.Native = n
+	}
+	return r
+}
+
+// EncodeRecords gives the records as the ledger keeps them.
+func EncodeRecords(list []*Record) (json.RawMessage, error) { return json.Marshal(list) }
+
+// DecodeRecords reads what [EncodeRecords] wrote.
+func DecodeRecords(data json.RawMessage) ([]*Record, error) {
+	var list []*Record
+	if err := json.Unmarshal(data, &list); err != nil {
+		return nil, fmt.Errorf("the ledger's record of the migration: %w", err)
+	}
+	return list, nil
+}
+
+// inverse gives the change that takes a record back; nil when there is nothing
+// to do. current is the tables as they are now.
+func (r *Record) inverse(current *schema.Schema) (*schema.Change, error) {
+	c := &schema.Change{What: "take back: " + r.What}
+	switch {
+	case r.Table != nil:
+		t, err := r.inverseTable(current)
+		c.Table = t
+		return c, err
+	case r.View != nil:
+		c.View = &schema.ViewChange{Before: r.View.After, After: r.View.Before}
+		return c, nil
+	case r.Rows != nil:
+		t := current.Table(r.Rows.Table)
+		keep := r.keep("values")
+		if keep == nil || t == nil {
+			return nil, nil // discarded: the values stay as they are
+		}
+		c.Rows = &schema.RowChange{Table: t, PutBack: &schema.Kept{Table: keep.Kept, Keys: keep.Keys}}
+		for _, column := range r.Rows.Columns {
+			c.Rows.Set = append(c.Rows.Set, sqltext.Assignment{Column: column})
+		}
+		return c, nil
+	case r.Native != nil:
+		n := &sqltext.Native{}
+		for _, t := range r.Native.Touching {
+			n.Touching = append(n.Touching, sqltext.Name{Name: t})
+		}
+		c.Native = &schema.NativeChange{SQL: r.Native.Back, Statement: n}
+		return c, nil
+	}
+	return nil, nil
+}
+
+func (r *Record) keep(what string) *engine.Keeping {
+	i := slices.IndexFunc(r.Keeps, func(k *engine.Keeping) bool { return k.What == what })
+	if i < 0 {
+		return nil
+	}
+	return r.Keeps[i]
+}
+
+func (r *Record) inverseTable(current *schema.Schema) (*schema.TableChange, error) {
+	forward := &schema.TableChange{Before: r.Table.Before, After: r.Table.After, From: r.Table.From, Restore: map[string]sqltext.Expr{}}
+	for column, text := range r.Table.Restore {
+		e, err := sqltext.ParseExpr(text)
+		if err != nil {
+			return nil, err
+		}
+		forward.Restore[column] = e
+	}
+	back := forward.Invert()
+	if back.Before != nil {
+		// What is there now, so that the plan starts from the engine's own text.
+		if now := current.Table(back.Before.Name); now != nil {
+			back.Before = now
+		}
+	}
+	for _, k := range r.Keeps {
+		switch k.What {
+		case "table":
+			back.Rows = &schema.Kept{Table: k.Kept}
+		case "column":
+			putColumnsBack(back, forward, k)
+		case "values":
+			back.PutBack = map[string]*schema.Kept{}
+			for i, column := range k.Columns {
+				back.PutBack[oldName(forward, column)] = &schema.Kept{Table: k.Kept, Keys: newNames(forward, k.Keys), Column: fmt.Sprintf("o%d", i+1)}
+			}
+		}
+	}
+	return back, nil
+}
+
+// putColumnsBack fills columns that come back from what was kept of them.
+func putColumnsBack(back, forward *schema.TableChange, k *engine.Keeping) {
+	for i, column := range k.Columns {
+		fill := back.Fill[column]
+		fill.Kept = &schema.Kept{Table: k.Kept, Keys: newNames(forward, k.Keys), Column: fmt.Sprintf("o%d", i+1)}
+		back.Fill[column] = fill
+	}
+}
+
+// newNames gives what columns of before are called after a change.
+func newNames(c *schema.TableChange, names []string) []string {
+	list := slices.Clone(names)
+	for i, n := range list {
+		for to, from := range c.From {
+			if schema.SameName(from, n) {
+				list[i] = to
+			}
+		}
+	}
+	return list
+}
+
+// oldName gives what a column of either side is called before a change.
+func oldName(c *schema.TableChange, name string) string {
+	if from, ok := c.From[name]; ok {
+		return from
+	}
+	return name
+}
+
+// partial gives the change that takes back what had begun of a record and did not
+// come to its end: the table as it is now becomes the one of before.
+func (r *Record) partial(current *schema.Schema, kept func(table string) bool) (*schema.Change, error) {
+	if r.Table == nil || r.Table.Before == nil || r.Table.After == nil {
+		c, err := r.inverse(current)
+		if c != nil && c.Rows != nil && !kept(c.Rows.PutBack.Table) {
+			return nil, err // not even the place for old values was made
+		}
+		return c, err
+	}
+	now := current.Table(r.Table.Before.Name)
+	if now == nil {
+		return nil, fmt.Errorf("table %s is not there", r.Table.Before.Name)
+	}
+	t := &schema.TableChange{Before: now, After: r.Table.Before, From: map[string]string{}, Fill: map[string]schema.Fill{}, Discard: map[string]bool{}, Back: true}
+	for _, c := range r.Table.Before.Columns {
+		if now.Column(c.Name) != nil {
+			t.From[c.Name] = c.Name
+		}
+	}
+	for _, c := range now.Columns {
+		if r.Table.Before.Column(c.Name) == nil {
+			t.Discard[c.Name] = true
+		}
+	}
+	for _, k := range r.Keeps {
+		if k.What == "values" && kept(k.Kept) {
+			t.PutBack = map[string]*schema.Kept{}
+			for i, column := range k.Columns {
+				t.PutBack[column] = &schema.Kept{Table: k.Kept, Keys: k.Keys, Column: fmt.Sprintf("o%d", i+1)}
+			}
+		}
+	}
+	return &schema.Change{What: "take back: " + r.What, Table: t}, nil
+}

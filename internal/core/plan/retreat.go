@@ -1,0 +1,116 @@
+package plan
+
+import (
+	"context"
+	"fmt"
+	"slices"
+
+	"lastboard/internal/core/fault"
+	"lastboard/internal/core/ledger"
+	"lastboard/internal/core/migration"
+	"lastboard/internal/core/schema"
+	"lastboard/internal/core/sqltext"
+	"lastboard/internal/engine"
+)
+
+// Progress is how far a migration is that is to be taken back.
+type Progress struct {
+	Record *ledger.Migration
+	// Steps are those of its advance; nil for one that came to its end.
+	Steps []ledger.Step
+}
+
+// Retreat plans the way back of a migration, derived from the tables before and
+// after each of its statements, the last first.
+func (p *Planner) Retreat(ctx context.Context, m Progress) (*Plan, error) {
+	out := &Plan{Version: m.Record.Version, Name: m.Record.Name, Direction: ledger.Retreat, Before: p.current}
+	records, err := DecodeRecords(m.Record.Changes)
+	if err != nil {
+		return nil, err
+	}
+	for i := len(records) - 1; i >= 0; i-- {
+		r := records[i]
+		if r.Native != nil && r.Native.NoWayBack && begun(m.Steps, i) {
+			return nil, fault.New(fault.Refused, "no-way-back", "", "migration %s says that its native statement has no way back", m.Record.Version)
+		}
+		change, err := p.wayBack(ctx, r, m.Steps, i)
+		if err != nil {
+			return nil, err
+		}
+		if change == nil {
+			continue
+		}
+		if why := overlap(change); why != "" {
+			out.Overlap = append(out.Overlap, why)
+		}
+		if err := p.change(ctx, out, change); err != nil {
+			f := p.located(&migration.Migration{Path: "", File: &sqltext.File{}}, sqltext.Pos{}, err)
+			f.Where = fault.Where{}
+			f.Message = fmt.Sprintf("migration %s cannot be taken back: %s", m.Record.Version, f.Message)
+			return nil, f
+		}
+	}
+	p.finish(out)
+	return out, nil
+}
+
+// wayBack gives the change that takes one record back, as far as it came.
+func (p *Planner) wayBack(ctx context.Context, r *Record, steps []ledger.Step, i int) (*schema.Change, error) {
+	switch {
+	case steps == nil || finished(steps, i):
+		return r.inverse(p.current)
+	case !begun(steps, i):
+		return nil, nil
+	}
+	return r.partial(p.current, func(table string) bool {
+		_, err := p.in.DB.Query(ctx, "select 1 from "+table+" limit 1")
+		return err == nil
+	})
+}
+
+func finished(steps []ledger.Step, change int) bool {
+	return !slices.ContainsFunc(steps, func(s ledger.Step) bool { return s.Step.Change == change && s.State != "done" })
+}
+
+// begun reports whether any step of a change has changed something.
+func begun(steps []ledger.Step, change int) bool {
+	return steps == nil || slices.ContainsFunc(steps, func(s ledger.Step) bool {
+		return s.Step.Change == change && s.Step.Proof == nil && (s.State == "done" || s.Rows > 0)
+	})
+}
+
+// useKept lets a migration that comes again unchanged put back what its retreat
+// kept: values that applications had written since.
+func (p *Planner) useKept(m *migration.Migration, c *schema.TableChange) {
+	for _, k := range p.in.Kept {
+		if k.Version != m.Version || k.Direction != ledger.Retreat || k.Checksum != m.Checksum || !schema.SameName(k.Keeping.Table, c.After.Name) {
+			continue
+		}
+		switch {
+		case c.Before == nil && k.Keeping.What == "table":
+			c.Rows = &schema.Kept{Table: k.Keeping.Kept}
+		case c.Before != nil && k.Keeping.What == "column":
+			p.useKeptColumns(c, k.Keeping)
+		}
+	}
+}
+
+func (p *Planner) useKeptColumns(c *schema.TableChange, k engine.Keeping) {
+	keys := make([]string, len(k.Keys))
+	for i, key := range k.Keys {
+		from, ok := c.From[key]
+		if !ok {
+			return // the key itself is new
+		}
+		keys[i] = from
+	}
+	for i, column := range k.Columns {
+		col := c.After.Column(column)
+		if _, old := c.From[column]; old || col == nil || col.Generated != nil {
+			continue
+		}
+		fill := c.Fill[column]
+		fill.Kept = &schema.Kept{Table: k.Kept, Keys: keys, Column: fmt.Sprintf("o%d", i+1)}
+		c.Fill[column] = fill
+	}
+}

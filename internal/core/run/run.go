@@ -1,0 +1,371 @@
+package run
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"os"
+	"os/user"
+	"time"
+
+	"lastboard/internal/core/backfill"
+	"lastboard/internal/core/fault"
+	"lastboard/internal/core/ledger"
+	"lastboard/internal/core/migration"
+	"lastboard/internal/core/plan"
+	"lastboard/internal/core/schema"
+	"lastboard/internal/engine"
+)
+
+// Options is how a run goes about it.
+type Options struct {
+	Program string // version of this program, for the ledger
+	Live    bool
+	// LetWritersWait allows steps for which applications wait throughout.
+	LetWritersWait bool
+	// Settle ends overlaps at once: no application uses the old shape any more.
+	Settle   bool
+	Pace     backfill.Pace
+	LockWait time.Duration
+	// LockTries bounds how often a lock is asked for.
+	LockTries int
+	// Observe hears what happens; it may be nil.
+	Observe func(Event)
+}
+
+// Event is something that happens in a run.
+type Event struct {
+	What    string // "migration", "step", "progress", "step-done", "waiting", "migration-done"
+	Version string
+	Name    string
+	Step    *engine.Step
+	Steps   int           // of the migration in all
+	Rows    int64         // done so far
+	Took    time.Duration // of a step that is done
+	Held    time.Duration // the longest time for which a lock was held
+	Try     int           // of a lock that somebody else holds
+}
+
+// Runner changes one database.
+type Runner struct {
+	Engine engine.Engine
+	DB     engine.Database
+	Options
+
+	ledger *ledger.Ledger
+	me     *ledger.Runner
+	free   func()
+}
+
+// Begin makes the ledger if there is none, and this program the one runner.
+func (r *Runner) Begin(ctx context.Context) error {
+	r.ledger = ledger.Of(r.DB)
+	free, ok, err := r.DB.Claim()
+	if err != nil {
+		return fault.New(fault.Failed, "lock-file", "check that its folder can be written", "the file that keeps two runs apart cannot be made: %v", err)
+	}
+	if !ok {
+		other, err := r.ledger.Runner(ctx)
+		if err != nil {
+			other = nil
+		}
+		return ledger.OneRunner(other)
+	}
+	r.free = free
+	if r.me, err = newRunner(); err != nil {
+		return err
+	}
+	exists, err := r.ledger.Exists(ctx)
+	if err != nil {
+		free()
+		return err
+	}
+	err = r.inTx(ctx, engine.TxOptions{}, func(tx engine.Tx) error {
+		if !exists {
+			if err := ledger.Create(ctx, tx, r.Program); err != nil {
+				return err
+			}
+		}
+		return ledger.TakeOver(ctx, tx, r.me)
+	})
+	if err != nil {
+		free()
+	}
+	return err
+}
+
+// End lets the next runner in.
+func (r *Runner) End() error {
+	ctx := context.Background()
+	err := r.inTx(ctx, engine.TxOptions{}, func(tx engine.Tx) error { return ledger.Leave(ctx, tx, r.me) })
+	r.free()
+	return err
+}
+
+func newRunner() (*ledger.Runner, error) {
+	token := make([]byte, 16)
+	if _, err := rand.Read(token); err != nil {
+		return nil, err
+	}
+	host, err := os.Hostname()
+	if err != nil {
+		host = "unknown"
+	}
+	by := "unknown"
+	if u, err := user.Current(); err == nil {
+		by = u.Username
+	}
+	return &ledger.Runner{Token: hex.EncodeToString(token), By: by, Host: host, Process: os.Getpid(), Since: time.Now()}, nil
+}
+
+func (r *Runner) observe(e Event) {
+	if r.Observe != nil {
+		r.Observe(e)
+	}
+}
+
+// begin starts a transaction, as often as it takes.
+func (r *Runner) begin(ctx context.Context, o engine.TxOptions) (engine.Tx, int, error) {
+	for try := 1; ; try++ {
+		tx, err := r.DB.Begin(ctx, o)
+		var busy *engine.Busy
+		if err == nil || !errors.As(err, &busy) {
+			return tx, try, err
+		}
+		if try >= max(r.LockTries, 1) {
+			f := fault.New(fault.Failed, "lock-not-given", "find out who writes for so long, and run the command again", "the right to write was not given in %d tries: somebody else is writing to the database", try)
+			f.Err = err
+			return nil, try, f
+		}
+		r.observe(Event{What: "waiting", Try: try})
+		select {
+		case <-ctx.Done():
+			return nil, try, ctx.Err()
+		case <-time.After(min(time.Duration(try)*20*time.Millisecond, r.LockWait+20*time.Millisecond)):
+		}
+	}
+}
+
+func (r *Runner) inTx(ctx context.Context, o engine.TxOptions, do func(tx engine.Tx) error) error {
+	tx, _, err := r.begin(ctx, o)
+	if err != nil {
+		return err
+	}
+	if err := do(tx); err != nil {
+		return errors.Join(err, tx.Rollback())
+	}
+	return tx.Commit()
+}
+
+// planner makes a planner on the tables as they are now.
+func (r *Runner) planner(ctx context.Context) (*plan.Planner, error) {
+	kept, last, err := r.ledger.Kept(ctx)
+	if err != nil {
+		return nil, err
+	}
+	return plan.New(ctx, plan.Input{Engine: r.Engine, DB: r.DB, Live: r.Live, Short: r.LockWait.Seconds(), Kept: kept, KeptNumber: last})
+}
+
+// Advance runs one migration, or goes on with it when it has stopped. The error
+// says by its class whether anything was changed.
+func (r *Runner) Advance(ctx context.Context, m *migration.Migration, known *ledger.Migration) (*plan.Plan, error) {
+	if known != nil {
+		return nil, r.goOn(ctx, known)
+	}
+	p, err := r.planAdvance(ctx, m)
+	if err != nil {
+		return nil, err
+	}
+	if err := r.allowed(p); err != nil {
+		return nil, err
+	}
+	if err := r.unchanged(ctx, p); err != nil {
+		return nil, err
+	}
+	proven, err := Prove(ctx, r.DB, p.Steps)
+	if err != nil {
+		return nil, err
+	}
+	record := &ledger.Migration{
+		Version: m.Version, Name: m.Name, Title: m.File.Title, Reason: m.File.Reason, State: ledger.Running, Direction: ledger.Advance,
+		Checksum: m.Checksum, Source: m.File.Source,
+	}
+	return p, r.start(ctx, p, record, proven)
+}
+
+func (r *Runner) planAdvance(ctx context.Context, m *migration.Migration) (*plan.Plan, error) {
+	planner, err := r.planner(ctx)
+	if err != nil {
+		return nil, err
+	}
+	p, err := planner.Advance(ctx, m)
+	return p, errors.Join(err, planner.Close())
+}
+
+// Retreat takes a migration back.
+func (r *Runner) Retreat(ctx context.Context, known *ledger.Migration) (*plan.Plan, error) {
+	if known.Direction == ledger.Retreat && (known.State == ledger.Running || known.State == ledger.Stopped) {
+		return nil, r.goOn(ctx, known)
+	}
+	progress := plan.Progress{Record: known}
+	if known.State == ledger.Running || known.State == ledger.Stopped {
+		steps, err := r.ledger.Steps(ctx, known.Version, ledger.Advance)
+		if err != nil {
+			return nil, err
+		}
+		if err := r.countBatches(ctx, known.Version, steps); err != nil {
+			return nil, err
+		}
+		progress.Steps = steps
+	}
+	planner, err := r.planner(ctx)
+	if err != nil {
+		return nil, err
+	}
+	p, err := planner.Retreat(ctx, progress)
+	if err = errors.Join(err, planner.Close()); err != nil {
+		return nil, err
+	}
+	if err := r.allowed(p); err != nil {
+		return nil, err
+	}
+	if progress.Steps == nil {
+		if err := r.unchanged(ctx, p); err != nil {
+			return nil, err
+		}
+	}
+	proven, err := Prove(ctx, r.DB, p.Steps)
+	if err != nil {
+		return nil, err
+	}
+	record := *known
+	record.State, record.Direction = ledger.Running, ledger.Retreat
+	return p, r.start(ctx, p, &record, proven)
+}
+
+// countBatches adds to each unfinished backfill what its checkpoint says.
+func (r *Runner) countBatches(ctx context.Context, version string, steps []ledger.Step) error {
+	for i, s := range steps {
+		if s.Step.Batch == nil {
+			continue
+		}
+		_, _, rows, begun, err := r.ledger.Checkpoint(ctx, version, ledger.Advance, s.Step.Number)
+		if err != nil {
+			return err
+		}
+		if begun {
+			steps[i].Rows = max(rows, 1)
+		}
+	}
+	return nil
+}
+
+// allowed refuses what a live database must not be asked for.
+func (r *Runner) allowed(p *plan.Plan) error {
+	if !r.Live {
+		return nil
+	}
+	if len(p.Overlap) > 0 && !r.Settle {
+		return fault.New(fault.Refused, "needs-overlap", "if no application uses the old shape any more, say --settle; else take the old use out of the applications first",
+			"migration %s needs an overlap of the old and the new shape on a live database (%s), and this version cannot keep one open", p.Version, p.Overlap[0])
+	}
+	for _, s := range p.Steps {
+		if s.WritersWait == engine.WaitThroughout && !r.LetWritersWait {
+			return fault.New(fault.Refused, "writers-would-wait", "run it at a quiet time with --let-writers-wait",
+				"step %d of migration %s (%s) keeps every writer waiting for about %.1f s, longer than lock_wait, and the database is live", s.Number, p.Version, s.What, s.Seconds)
+		}
+	}
+	return nil
+}
+
+// unchanged compares the tables that a plan is about to touch with what the
+// ledger says they are.
+func (r *Runner) unchanged(ctx context.Context, p *plan.Plan) error {
+	text, err := r.ledger.LastTables(ctx)
+	if err != nil || text == "" {
+		return err
+	}
+	var last schema.Schema
+	if err := json.Unmarshal([]byte(text), &last); err != nil {
+		return fmt.Errorf("the tables in the ledger: %w", err)
+	}
+	for _, name := range p.Touched() {
+		want, found := last.Table(name), p.Before.Table(name)
+		if want == nil || found == nil {
+			if want != nil {
+				return fault.New(fault.Refused, "changed-by-hand", "make it again, or retreat to before it was made", "table %s is gone, and no migration dropped it", name)
+			}
+			continue
+		}
+		if d := schema.CompareTables(want, found, r.Engine.Text); len(d) > 0 {
+			return fault.New(fault.Refused, "changed-by-hand", "put it back as it was, or write what was done as a migration and put it back",
+				"table %s is not as the last migration left it: %s", name, d[0])
+		}
+	}
+	return nil
+}
+
+// Prove runs the proofs that need nothing of the steps before them. It gives the
+// numbers of those that hold; the error is a refusal with the rows that break the
+// first that does not.
+func Prove(ctx context.Context, db engine.Database, steps []*engine.Step) (map[int]bool, error) {
+	proven := map[int]bool{}
+	for _, s := range steps {
+		if !s.Early {
+			continue
+		}
+		f, err := check(ctx, db.Query, s)
+		if err != nil {
+			return nil, err
+		}
+		if f != nil {
+			return nil, f
+		}
+		proven[s.Number] = true
+	}
+	return proven, nil
+}
+
+// check runs one proof; a fault is what it found.
+func check(ctx context.Context, query func(context.Context, string, ...any) (*engine.Rows, error), s *engine.Step) (*fault.Fault, error) {
+	rows, err := query(ctx, s.Proof.SQL)
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", s.What, err)
+	}
+	if len(rows.Values) == 0 {
+		return nil, nil
+	}
+	count, err := query(ctx, s.Proof.Count)
+	if err != nil {
+		return nil, err
+	}
+	f := fault.New(fault.Refused, s.Proof.Rule, s.Proof.Cure, "%s", s.Proof.Message)
+	if s.Proof.Table != "" {
+		f.Message = fmt.Sprintf(s.Proof.Message, count.Values[0][0])
+		for _, v := range rows.Values {
+			f.Samples = append(f.Samples, sampleRow(v))
+		}
+	}
+	f.Step = s.Number
+	return f, nil
+}
+
+func sampleRow(values []any) []string {
+	row := make([]string, len(values))
+	for i, v := range values {
+		switch v := v.(type) {
+		case nil:
+			row[i] = "null"
+		case []byte:
+			row[i] = fmt.Sprintf("x'%x'", v)
+		case string:
+			row[i] = "'" + v + "'"
+		default:
+			row[i] = fmt.Sprint(v)
+		}
+	}
+	return row
+}

@@ -1,0 +1,410 @@
+package run
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"lastboard/internal/core/backfill"
+	"lastboard/internal/core/fault"
+	"lastboard/internal/core/ledger"
+	"lastboard/internal/core/plan"
+	"lastboard/internal/core/schema"
+	"lastboard/internal/engine"
+)
+
+// progress is a run of one migration on its way.
+type progress struct {
+	record  *ledger.Migration
+	steps   []*engine.Step
+	done    map[int]bool
+	proven  map[int]bool
+	kept    int64 // the greatest number given to a table of kept values
+	changed bool  // something is committed
+	rows    int64
+	started time.Time
+	held    time.Duration
+}
+
+// start begins a planned run: the record of it is written in the transaction of
+// its first steps.
+func (r *Runner) start(ctx context.Context, p *plan.Plan, record *ledger.Migration, proven map[int]bool) error {
+	wanted, err := json.Marshal(p.After)
+	if err != nil {
+		return err
+	}
+	record.Wanted = wanted
+	if p.Direction == ledger.Advance {
+		if record.Changes, err = plan.EncodeRecords(p.Records); err != nil {
+			return err
+		}
+	}
+	run := &progress{record: record, steps: p.Steps, done: map[int]bool{}, proven: proven, kept: p.KeptNumber, started: time.Now()}
+	return r.run(ctx, run, true)
+}
+
+// goOn continues a run that has stopped, with the steps that it had.
+func (r *Runner) goOn(ctx context.Context, record *ledger.Migration) error {
+	steps, err := r.ledger.Steps(ctx, record.Version, record.Direction)
+	if err != nil {
+		return err
+	}
+	run := &progress{record: record, done: map[int]bool{}, proven: map[int]bool{}, changed: true, started: time.Now()}
+	for _, s := range steps {
+		run.steps = append(run.steps, s.Step)
+		run.done[s.Step.Number] = s.State == "done"
+	}
+	return r.run(ctx, run, false)
+}
+
+// run does what is left to do, unit by unit. A unit is a backfill in batches, or
+// all the steps until the next one.
+func (r *Runner) run(ctx context.Context, p *progress, fresh bool) error {
+	r.observe(Event{What: "migration", Version: p.record.Version, Name: p.record.Name, Steps: len(p.steps)})
+	units := split(p.steps)
+	if len(units) == 0 {
+		units = [][]*engine.Step{nil}
+	}
+	for i, unit := range units {
+		last := i == len(units)-1
+		if allDone(p, unit) && !last {
+			continue
+		}
+		if err := ctx.Err(); err != nil {
+			return r.stopped(p, nil, err)
+		}
+		if len(unit) == 1 && unit[0].Batch != nil {
+			if err := r.batches(ctx, p, unit[0], fresh && i == 0); err != nil {
+				return r.stopped(p, unit[0], err)
+			}
+		} else if step, err := r.unit(ctx, p, unit, fresh && i == 0, last); err != nil {
+			return r.stopped(p, step, err)
+		}
+		p.changed = true
+	}
+	if n := len(units); len(units[n-1]) == 1 && units[n-1][0].Batch != nil {
+		if step, err := r.unit(ctx, p, nil, false, true); err != nil {
+			return r.stopped(p, step, err)
+		}
+	}
+	point("run-finished")
+	r.observe(Event{What: "migration-done", Version: p.record.Version, Name: p.record.Name, Rows: p.rows, Took: time.Since(p.started), Held: p.held})
+	return nil
+}
+
+func allDone(p *progress, unit []*engine.Step) bool {
+	for _, s := range unit {
+		if !p.done[s.Number] {
+			return false
+		}
+	}
+	return true
+}
+
+// split parts the steps into units: transactions differ in whether foreign keys
+// act, and a backfill in batches has its own.
+func split(steps []*engine.Step) [][]*engine.Step {
+	var units [][]*engine.Step
+	for i, s := range steps {
+		if i == 0 || s.Batch != nil || steps[i-1].Batch != nil || s.ForeignKeysOff != steps[i-1].ForeignKeysOff {
+			units = append(units, nil)
+		}
+		units[len(units)-1] = append(units[len(units)-1], s)
+	}
+	return units
+}
+
+// unit does steps in one transaction with their records. The last unit also
+// asserts that the tables are what was planned, and closes the record. The step
+// is the one in which an error came.
+func (r *Runner) unit(ctx context.Context, p *progress, steps []*engine.Step, first, last bool) (*engine.Step, error) {
+	off := len(steps) > 0 && steps[0].ForeignKeysOff
+	tx, tries, err := r.begin(ctx, engine.TxOptions{ForeignKeysOff: off})
+	if err != nil {
+		return nil, err
+	}
+	defer tx.Rollback()
+	began := time.Now()
+	if err := ledger.Beat(ctx, tx, r.me); err != nil {
+		return nil, err
+	}
+	if first {
+		if err := r.open(ctx, tx, p); err != nil {
+			return nil, err
+		}
+	}
+	type finished struct {
+		step *engine.Step
+		took time.Duration
+	}
+	var list []finished
+	for _, s := range steps {
+		if p.done[s.Number] {
+			continue
+		}
+		r.observe(Event{What: "step", Version: p.record.Version, Step: s, Steps: len(p.steps)})
+		point("before-step")
+		started := time.Now()
+		rows, err := r.step(ctx, tx, p, s)
+		if err != nil {
+			return s, err
+		}
+		point("after-step")
+		if err := ledger.StepDone(ctx, tx, p.record.Version, p.record.Direction, s.Number, started, rows, tries, 0); err != nil {
+			return s, err
+		}
+		p.rows += rows
+		list = append(list, finished{s, time.Since(started)})
+	}
+	if last {
+		if err := r.close(ctx, tx, p); err != nil {
+			return nil, err
+		}
+	}
+	if err := ledger.Beat(ctx, tx, r.me); err != nil {
+		return nil, err
+	}
+	point("before-commit")
+	if err := tx.Commit(); err != nil {
+		return nil, err
+	}
+	point("after-commit")
+	p.held = max(p.held, time.Since(began))
+	for _, f := range list {
+		p.done[f.step.Number] = true
+		r.observe(Event{What: "step-done", Version: p.record.Version, Step: f.step, Steps: len(p.steps), Took: f.took})
+	}
+	return nil, nil
+}
+
+// open writes the record of a run that begins.
+func (r *Runner) open(ctx context.Context, tx engine.Tx, p *progress) error {
+	if err := ledger.Put(ctx, tx, p.record); err != nil {
+		return err
+	}
+	if err := ledger.PutKeptNumber(ctx, tx, p.kept); err != nil {
+		return err
+	}
+	return ledger.PutSteps(ctx, tx, p.record.Version, p.record.Direction, p.steps)
+}
+
+// step does one step in a transaction.
+func (r *Runner) step(ctx context.Context, tx engine.Tx, p *progress, s *engine.Step) (int64, error) {
+	for _, k := range s.Keeps {
+		if err := ledger.Keep(ctx, tx, p.record.Version, p.record.Direction, p.record.Checksum, k); err != nil {
+			return 0, err
+		}
+	}
+	for _, kept := range s.PutsBack {
+		if err := ledger.LetGo(ctx, tx, kept); err != nil {
+			return 0, err
+		}
+	}
+	if s.Proof != nil {
+		if p.proven[s.Number] {
+			return 0, nil
+		}
+		f, err := check(ctx, tx.Query, s)
+		if f != nil {
+			return 0, f
+		}
+		return 0, err
+	}
+	var rows int64
+	for _, sql := range s.SQL {
+		if strings.HasPrefix(sql, "select ") {
+			found, err := tx.Query(ctx, sql)
+			if err != nil {
+				return 0, err
+			}
+			if len(found.Values) > 0 {
+				return 0, fmt.Errorf("%v", found.Values[0][0])
+			}
+			continue
+		}
+		n, err := tx.Exec(ctx, sql)
+		if err != nil {
+			return 0, err
+		}
+		if s.Kind == engine.Backfill || s.Kind == engine.Rebuild {
+			rows = max(rows, n)
+		}
+		point("statement")
+	}
+	return rows, nil
+}
+
+// close asserts what the run has led to, and writes it down.
+func (r *Runner) close(ctx context.Context, tx engine.Tx, p *progress) error {
+	var wanted schema.Schema
+	if err := json.Unmarshal(p.record.Wanted, &wanted); err != nil {
+		return err
+	}
+	now, err := tx.Schema(ctx)
+	if err != nil {
+		return err
+	}
+	if d := schema.Compare(&wanted, now, r.Engine.Text); len(d) > 0 {
+		return fault.New(fault.Failed, "not-as-planned", "look at describe and at status", "the tables did not become what the forecast said: %s", d[0])
+	}
+	tables, err := json.Marshal(now)
+	if err != nil {
+		return err
+	}
+	if err := ledger.PutMeta(ctx, tx, "tables", string(tables)); err != nil {
+		return err
+	}
+	what := "advanced"
+	if p.record.Direction == ledger.Retreat {
+		what = "retreated"
+		if err := ledger.Forget(ctx, tx, p.record.Version); err != nil {
+			return err
+		}
+	} else {
+		p.record.State, p.record.AdvancedAt = ledger.Settled, ledger.Now()
+		p.record.SettledAt = p.record.AdvancedAt
+		if err := ledger.Put(ctx, tx, p.record); err != nil {
+			return err
+		}
+	}
+	return ledger.Record(ctx, tx, ledger.Entry{
+		At: ledger.Now(), Version: p.record.Version, What: what, By: r.me.By, Host: r.me.Host, Seconds: time.Since(p.started).Seconds(), Rows: p.rows,
+	})
+}
+
+// batches does a backfill in batches from where it is.
+func (r *Runner) batches(ctx context.Context, p *progress, s *engine.Step, first bool) error {
+	if first {
+		if err := r.inTx(ctx, engine.TxOptions{}, func(tx engine.Tx) error { return r.open(ctx, tx, p) }); err != nil {
+			return err
+		}
+		p.changed = true
+	}
+	v, d := p.record.Version, p.record.Direction
+	last, upper, rows, _, err := r.ledger.Checkpoint(ctx, v, d, s.Number)
+	if err != nil {
+		return err
+	}
+	r.observe(Event{What: "step", Version: v, Step: s, Steps: len(p.steps), Rows: rows})
+	started := time.Now()
+	var held time.Duration
+	tries := 0
+	end, err := backfill.Run(ctx, s.Batch, backfill.Checkpoint{Last: last, Upper: upper, Rows: rows}, r.Pace, backfill.Hooks{
+		Begin: func(ctx context.Context) (engine.Tx, error) {
+			tx, n, err := r.begin(ctx, engine.TxOptions{})
+			tries = max(tries, n)
+			if err != nil {
+				return nil, err
+			}
+			if err := ledger.Beat(ctx, tx, r.me); err != nil {
+				return nil, errors.Join(err, tx.Rollback())
+			}
+			return tx, nil
+		},
+		Save: func(ctx context.Context, tx engine.Tx, c backfill.Checkpoint) error {
+			for _, k := range s.Keeps {
+				if err := ledger.Keep(ctx, tx, v, d, p.record.Checksum, k); err != nil {
+					return err
+				}
+			}
+			return ledger.PutCheckpoint(ctx, tx, v, d, s.Number, c.Last, c.Upper, c.Rows)
+		},
+		Done: func(rows int64, batch time.Duration) {
+			held = max(held, batch)
+			p.changed = true
+			r.observe(Event{What: "progress", Version: v, Step: s, Steps: len(p.steps), Rows: rows, Took: time.Since(started)})
+		},
+		Point: point,
+	})
+	if err != nil {
+		return err
+	}
+	err = r.inTx(ctx, engine.TxOptions{}, func(tx engine.Tx) error {
+		if err := ledger.Beat(ctx, tx, r.me); err != nil {
+			return err
+		}
+		return ledger.StepDone(ctx, tx, v, d, s.Number, started, end.Rows, tries, held)
+	})
+	if err != nil {
+		return err
+	}
+	p.done[s.Number] = true
+	p.rows += end.Rows
+	p.held = max(p.held, held)
+	r.observe(Event{What: "step-done", Version: v, Step: s, Steps: len(p.steps), Rows: end.Rows, Took: time.Since(started)})
+	return nil
+}
+
+// stopped says where a run that cannot go on stands, and records it.
+func (r *Runner) stopped(p *progress, s *engine.Step, err error) error {
+	var f *fault.Fault
+	if !errors.As(err, &f) {
+		f = fault.New(fault.Failed, "step-failed", "", "%v", err)
+		f.Err = err
+		var cannot *engine.CannotOpen
+		if errors.As(err, &cannot) {
+			f.Message, f.Cure = cannot.Message, cannot.Cure
+		}
+	}
+	out := *f
+	if errors.Is(err, context.Canceled) {
+		out.Rule, out.Message = "interrupted", "stopped by the keyboard, at a safe point"
+	}
+	if s != nil {
+		out.Step = s.Number
+		if f.Err != nil && !errors.Is(err, context.Canceled) {
+			out.Message = fmt.Sprintf("step %d of migration %s (%s): %s", s.Number, p.record.Version, s.What, f.Message)
+		}
+	}
+	if !p.changed {
+		if out.Class != fault.Refused {
+			out.Class = fault.Failed
+		}
+		if errors.Is(err, context.Canceled) {
+			out.Class = fault.Stopped
+		}
+		out.Changed = "nothing was changed: migration " + p.record.Version + " is where it was"
+		return &out
+	}
+	out.Class = fault.Stopped
+	out.Changed = fmt.Sprintf("%d of %d steps of migration %s are done and stay; no row is lost", countDone(p), len(p.steps), p.record.Version)
+	if out.Cure != "" {
+		out.Cure += "; then "
+	}
+	back := "retreat takes it back"
+	if p.record.Direction == ledger.Retreat {
+		back = "until then the tables are between two shapes"
+	}
+	out.Cure += p.record.Direction + " goes on from here, " + back
+	ctx := context.Background()
+	e := r.inTx(ctx, engine.TxOptions{}, func(tx engine.Tx) error {
+		if err := ledger.Beat(ctx, tx, r.me); err != nil {
+			return err
+		}
+		record := *p.record
+		record.State = ledger.Stopped
+		if err := ledger.Put(ctx, tx, &record); err != nil {
+			return err
+		}
+		return ledger.Record(ctx, tx, ledger.Entry{
+			At: ledger.Now(), Version: record.Version, What: "stopped", By: r.me.By, Host: r.me.Host, Seconds: time.Since(p.started).Seconds(), Rows: p.rows, Note: out.Message,
+		})
+	})
+	if e != nil {
+		out.Changed += " (the ledger could not be told: " + e.Error() + ")"
+	}
+	return &out
+}
+
+func countDone(p *progress) int {
+	n := 0
+	for _, done := range p.done {
+		if done {
+			n++
+		}
+	}
+	return n
+}
