@@ -85,6 +85,11 @@ type Database interface {
 	// Count gives the number of rows of a table and, if it is asked for, its size in
 	// bytes.
 	Count(ctx context.Context, table string, size bool) (rows, bytes int64, err error)
+	// Sample reads n rows of a table, in the order of its key: the key's columns and
+	// those that are asked for; no columns means all.
+	Sample(ctx context.Context, t *schema.Table, columns []string, n int) (*Rows, error)
+	// Nulls counts the nulls of every column of a table, in its order.
+	Nulls(ctx context.Context, t *schema.Table) ([]int64, error)
 	// Query runs a statement that reads, outside of any transaction of ours.
 	Query(ctx context.Context, sql string, args ...any) (*Rows, error)
 	// Begin starts a transaction that holds the right to write from the start.
@@ -188,6 +193,10 @@ type Step struct {
 
 	// Batch is set for a backfill that runs in batches of its own transactions.
 	Batch *Batch `json:"batch,omitempty"`
+	// Preview reads ? rows with what the step would compute for them: their key,
+	// the value before where there is one, and the value after. It needs the table
+	// as it is before the migration.
+	Preview string `json:"preview,omitempty"`
 	// Proof is set for a proof: no row may come back.
 	Proof *Proof `json:"proof,omitempty"`
 	// ForeignKeysOff asks for a transaction in which foreign keys do not act.

@@ -317,7 +317,7 @@ func Prove(ctx context.Context, db engine.Database, steps []*engine.Step) (map[i
 		if !s.Early {
 			continue
 		}
-		f, err := check(ctx, db.Query, s)
+		f, err := Check(ctx, db, s)
 		if err != nil {
 			return nil, err
 		}
@@ -327,6 +327,15 @@ func Prove(ctx context.Context, db engine.Database, steps []*engine.Step) (map[i
 		proven[s.Number] = true
 	}
 	return proven, nil
+}
+
+// Check runs the proof of a step, if it can run before anything is changed. A
+// fault is what it found.
+func Check(ctx context.Context, db engine.Database, s *engine.Step) (*fault.Fault, error) {
+	if !s.Early {
+		return nil, nil
+	}
+	return check(ctx, db.Query, s)
 }
 
 // check runs one proof; a fault is what it found.
@@ -368,4 +377,37 @@ func sampleRow(values []any) []string {
 		}
 	}
 	return row
+}
+
+// Adopt records a migration as settled without running it: what it would make is
+// there already.
+func (r *Runner) Adopt(ctx context.Context, m *migration.Migration) error {
+	return r.inTx(ctx, engine.TxOptions{}, func(tx engine.Tx) error {
+		if err := ledger.Beat(ctx, tx, r.me); err != nil {
+			return err
+		}
+		now, err := tx.Schema(ctx)
+		if err != nil {
+			return err
+		}
+		tables, err := json.Marshal(now)
+		if err != nil {
+			return err
+		}
+		changes, err := plan.EncodeRecords([]*plan.Record{{What: "adopt", Native: &plan.NativeRecord{NoWayBack: true}}})
+		if err != nil {
+			return err
+		}
+		at := ledger.Now()
+		if err := ledger.Put(ctx, tx, &ledger.Migration{
+			Version: m.Version, Name: m.Name, Title: m.File.Title, Reason: m.File.Reason, State: ledger.Settled, Direction: ledger.Advance,
+			Checksum: m.Checksum, Source: m.File.Source, Changes: changes, Wanted: tables, AdvancedAt: at, SettledAt: at,
+		}); err != nil {
+			return err
+		}
+		if err := ledger.PutMeta(ctx, tx, "tables", string(tables)); err != nil {
+			return err
+		}
+		return ledger.Record(ctx, tx, ledger.Entry{At: at, Version: m.Version, What: "adopted", By: r.me.By, Host: r.me.Host})
+	})
 }

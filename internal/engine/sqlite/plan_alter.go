@@ -400,7 +400,8 @@ func (p *planner) fillColumns(name string) {
 		}
 	}
 	if len(sets) > 0 {
-		p.update("fill "+strings.Join(names, ", "), "update "+name+" set "+strings.Join(sets, ", ")+" where "+engine.Range)
+		s := p.update("fill "+strings.Join(names, ", "), "update "+name+" set "+strings.Join(sets, ", ")+" where "+engine.Range)
+		s.Preview = p.previewAdded()
 	}
 	for _, c := range p.after.Columns {
 		if f, ok := p.fill(c); ok && f.OnlyNull {
@@ -408,6 +409,28 @@ func (p *planner) fillColumns(name string) {
 		}
 	}
 	p.letGo(putsBack)
+}
+
+// previewAdded shows what added columns get beside what that is made of.
+func (p *planner) previewAdded() string {
+	var sources, values []string
+	for _, c := range p.after.Columns {
+		f, ok := p.fill(c)
+		if !ok || f.OnlyNull || f.Kept != nil {
+			continue
+		}
+		for _, r := range sqltext.Refs(f.Expr) {
+			if col := p.table.Column(r.Column); col != nil && !slices.Contains(sources, quote(col.Name)) && !slices.Contains(sample(p.table), quote(col.Name)) {
+				sources = append(sources, quote(col.Name))
+			}
+		}
+		value, _ := p.value(c, true)
+		values = append(values, value+" as "+quote(c.Name))
+	}
+	if len(values) == 0 {
+		return ""
+	}
+	return p.preview(append(sources, values...), "")
 }
 
 // fillNulls fills the rows that have null, and remembers which they were.

@@ -72,6 +72,7 @@ func (p *planner) rebuild(why string) {
 	}
 	s := p.add(engine.Rebuild, rebuildRate, "copy "+t.Name+", since "+why, sql...)
 	s.ForeignKeysOff = true
+	s.Preview = p.previewAdded()
 	var putsBack []string
 	for _, c := range p.after.Columns {
 		if f, ok := p.fill(c); ok && f.Kept != nil && !slices.Contains(putsBack, f.Kept.Table) {

@@ -104,7 +104,26 @@ func (p *planner) backfill(c *schema.RowChange) []*engine.Step {
 	statements = append(statements, "update "+name+" set "+strings.Join(sets, ", ")+where)
 	s := p.update("fill "+strings.Join(columns, ", ")+" of "+t.Name, statements...)
 	s.Keeps = keeps
+	var preview []string
+	for i, column := range columns {
+		preview = append(preview, quote(column)+" as "+quote(column+" before"), values[i]+" as "+quote(column+" after"))
+	}
+	s.Preview = p.preview(preview, condition)
 	return p.steps
+}
+
+// preview gives the query that shows what some rows would get.
+func (p *planner) preview(values []string, condition string) string {
+	keys := sample(p.table)
+	where := ""
+	if condition != "" {
+		where = " where " + condition
+	}
+	order := ""
+	if len(keys) > 0 {
+		order = " order by " + strings.Join(keys, ", ")
+	}
+	return "select " + strings.Join(append(keys, values...), ", ") + " from " + quote(p.table.Name) + where + order + " limit ?"
 }
 
 // putBackSQL gives rows the i-th kept value where they still hold what was

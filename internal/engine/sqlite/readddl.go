@@ -224,7 +224,7 @@ words:
 		return
 	}
 	c.Type = readType(text)
-	if declaration(&schema.Column{Type: c.Type}, false) != text {
+	if !strings.EqualFold(declaration(&schema.Column{Type: c.Type}, false), text) {
 		c.Declared = text
 	}
 }
@@ -311,7 +311,7 @@ func (r *reader) check(c *schema.Column, name string) {
 	if c != nil {
 		if t, ok := readLimit(c, name, text); ok && c.Limit == "" {
 			c.Type, c.Limit = t, name
-			if declaration(&schema.Column{Type: c.Type}, false) == c.Declared {
+			if strings.EqualFold(declaration(&schema.Column{Type: c.Type}, false), c.Declared) {
 				c.Declared = ""
 			}
 			return

@@ -18,6 +18,7 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"modernc.org/sqlite"
@@ -147,6 +148,40 @@ func (d *database) Count(ctx context.Context, table string, size bool) (rows, by
 		return rows, 0, err
 	}
 	return rows, number(r.Values[0][0]), nil
+}
+
+func (d *database) Sample(ctx context.Context, t *schema.Table, columns []string, n int) (*engine.Rows, error) {
+	keys := sample(t)
+	list := slices.Clone(keys)
+	if len(columns) == 0 {
+		columns, list = t.ColumnNames(), nil
+	}
+	for _, c := range columns {
+		if q := quote(c); !slices.Contains(list, q) {
+			list = append(list, q)
+		}
+	}
+	order := ""
+	if len(keys) > 0 {
+		order = " order by " + strings.Join(keys, ", ")
+	}
+	return d.Query(ctx, "select "+strings.Join(list, ", ")+" from "+quote(t.Name)+order+" limit ?", n)
+}
+
+func (d *database) Nulls(ctx context.Context, t *schema.Table) ([]int64, error) {
+	parts := make([]string, len(t.Columns))
+	for i, c := range t.Columns {
+		parts[i] = "count(*) - count(" + quote(c.Name) + ")"
+	}
+	r, err := d.Query(ctx, "select "+strings.Join(parts, ", ")+" from "+quote(t.Name))
+	if err != nil {
+		return nil, err
+	}
+	nulls := make([]int64, len(parts))
+	for i, v := range r.Values[0] {
+		nulls[i] = number(v)
+	}
+	return nulls, nil
 }
 
 func (d *database) Query(ctx context.Context, text string, args ...any) (*engine.Rows, error) {

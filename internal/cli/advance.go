@@ -1,0 +1,201 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"lastboard/internal/core/fault"
+	"lastboard/internal/core/ledger"
+	"lastboard/internal/core/migration"
+	"lastboard/internal/core/plan"
+	"lastboard/internal/engine"
+	"lastboard/internal/view"
+)
+
+type ledgerMigration = ledger.Migration
+
+func newAdvance(g *global) *cobra.Command {
+	var f runFlags
+	var to string
+	c := &cobra.Command{
+		Use:   "advance",
+		Short: "Run waiting migrations, or go on with a stopped one",
+		Long: `Runs every waiting migration in order, each to its end before the next. What its
+rows would break is refused before anything is touched. A run that stops, in
+whatever way, goes on when the command is run again.`,
+		Example: `  lastboard advance
+  lastboard advance --to 0007 --yes
+  lastboard advance --database harbour --yes=harbour --let-writers-wait`,
+		Args: cobra.NoArgs,
+		RunE: func(c *cobra.Command, _ []string) error {
+			return g.change(c.Context(), f, func(ctx context.Context, s *session, st *standing) ([]task, string, error) {
+				return s.advanceTasks(st, to)
+			})
+		},
+	}
+	c.Flags().StringVar(&to, "to", "", "up to this migration")
+	addYes(c, &f.yes)
+	addRunFlags(c, &f)
+	return c
+}
+
+func addRunFlags(c *cobra.Command, f *runFlags) {
+	c.Flags().BoolVar(&f.letWritersWait, "let-writers-wait", false, "allow steps for which writers of a live database wait throughout")
+	c.Flags().BoolVar(&f.settle, "settle", false, "end overlaps at once: no application uses the old shape any more")
+}
+
+// task is one migration to run, forward or back.
+type task struct {
+	version string
+	do      func(ctx context.Context, r *runner) (*plan.Plan, error)
+	done    string // the state afterwards
+}
+
+func (s *session) advanceTasks(st *standing, to string) ([]task, string, error) {
+	if err := st.fits(); err != nil {
+		return nil, "", err
+	}
+	target, err := st.target(to)
+	if err != nil {
+		return nil, "", err
+	}
+	var tasks []task
+	var words []string
+	if k := st.unfinished(); k != nil {
+		if k.Direction == ledger.Retreat {
+			return nil, "", fault.New(fault.Refused, "half-way-back", "run lastboard retreat with --to below it to go on; then advance", "migration %s is half way back", k.Version)
+		}
+		tasks = append(tasks, advanceTask(st.fileOf(k.Version), k))
+		words = append(words, "go on with "+k.Version+"-"+k.Name)
+	}
+	for _, m := range st.waiting(target) {
+		tasks = append(tasks, advanceTask(m, nil))
+		words = append(words, "run "+m.Full())
+	}
+	return tasks, strings.Join(words, ", "), nil
+}
+
+func advanceTask(m *migration.Migration, known *ledger.Migration) task {
+	return task{m.Version, func(ctx context.Context, r *runner) (*plan.Plan, error) { return r.Advance(ctx, m, known) }, ledger.Settled}
+}
+
+// target finds the migration that --to names.
+func (st *standing) target(to string) (*migration.Migration, error) {
+	if to == "" {
+		return nil, nil
+	}
+	m := migration.Find(st.files, to)
+	if m == nil {
+		return nil, fault.New(fault.Usage, "version-unknown", "see lastboard status", "there is no migration %s", to)
+	}
+	return m, nil
+}
+
+type resultJSON struct {
+	Outcome    string          `json:"outcome"`
+	Migrations []versionState  `json:"migrations"`
+	Error      *resultFailJSON `json:"error"`
+}
+
+type versionState struct {
+	Version string `json:"version"`
+	State   string `json:"state"`
+}
+
+type resultFailJSON struct {
+	Message string     `json:"message"`
+	Step    int        `json:"step"`
+	Cure    string     `json:"cure"`
+	Rule    string     `json:"rule"`
+	Changed string     `json:"changed"`
+	Samples [][]string `json:"samples,omitempty"`
+}
+
+// change is what advance and retreat have in common: which tasks there are, the
+// question, the runs, and what came of them.
+func (g *global) change(ctx context.Context, f runFlags, find func(context.Context, *session, *standing) ([]task, string, error)) (err error) {
+	var done []versionState
+	var p *view.Printer
+	defer func() {
+		if g.json && !errors.As(err, new(exitCode)) {
+			err = showResult(g.printer(), done, err)
+		}
+	}()
+	s, err := g.open(ctx, engine.Create)
+	if err != nil {
+		return err
+	}
+	defer s.close()
+	p = s.Printer
+	st, err := s.stand(ctx)
+	if err != nil {
+		return err
+	}
+	tasks, words, err := find(ctx, s, st)
+	if err != nil {
+		return err
+	}
+	if len(tasks) == 0 {
+		p.Line("nothing to do")
+		return nil
+	}
+	if err := s.confirm(f.yes, fmt.Sprintf("On %s: %s.", s.name(), words)); err != nil {
+		return err
+	}
+	r := s.runner(f)
+	if err := r.Begin(ctx); err != nil {
+		return err
+	}
+	for _, t := range tasks {
+		planned, runErr := t.do(ctx, &runner{r})
+		if runErr != nil {
+			if fault.Of(runErr) == fault.Stopped {
+				done = append(done, versionState{t.version, ledger.Stopped})
+			}
+			return errors.Join(runErr, endQuietly(r.End()))
+		}
+		done = append(done, versionState{t.version, t.done})
+		p.Ran(t.version, t.done)
+		if err := s.showChanges(ctx, planned); err != nil {
+			return errors.Join(err, r.End())
+		}
+	}
+	return r.End()
+}
+
+// endQuietly leaves out that the run could not be closed after an error that says
+// more.
+func endQuietly(error) error { return nil }
+
+func showResult(p *view.Printer, done []versionState, err error) error {
+	out := resultJSON{Outcome: "done", Migrations: done}
+	if out.Migrations == nil {
+		out.Migrations = []versionState{}
+	}
+	if err != nil {
+		out.Outcome = map[fault.Class]string{fault.Refused: "refused", fault.Usage: "refused", fault.Stopped: "stopped"}[fault.Of(err)]
+		if out.Outcome == "" {
+			out.Outcome = "failed"
+		}
+		out.Error = &resultFailJSON{Message: err.Error()}
+		var list fault.List
+		var f *fault.Fault
+		if errors.As(err, &list) && len(list) > 0 {
+			f = list[0]
+		}
+		if f != nil || errors.As(err, &f) {
+			out.Error = &resultFailJSON{f.Error(), f.Step, f.Cure, f.Rule, f.Changed, f.Samples}
+		}
+	}
+	if e := p.Object(map[string]any{"result": out}); e != nil {
+		return e
+	}
+	if err != nil {
+		return exitCode(fault.Of(err))
+	}
+	return nil
+}

@@ -1,0 +1,153 @@
+package cli
+
+import (
+	"context"
+	"errors"
+
+	"github.com/spf13/cobra"
+
+	"lastboard/internal/core/check"
+	"lastboard/internal/core/fault"
+	"lastboard/internal/core/migration"
+	"lastboard/internal/core/run"
+	"lastboard/internal/engine"
+	"lastboard/internal/engine/sqlite"
+	"lastboard/internal/view"
+)
+
+func newCheck(g *global) *cobra.Command {
+	var offline bool
+	c := &cobra.Command{
+		Use:   "check",
+		Short: "Find what is wrong or dangerous in migrations",
+		Long: `With a database it plays the waiting migrations on an empty copy of its tables,
+and reads the rows that are there: nulls, duplicates, rows without a parent,
+values that would not fit. With --offline it reads files alone, and plays all of
+them from the first. Findings are errors (it will not run), warnings and notes;
+the exit code is 3 when there is an error.`,
+		Example: `  lastboard check
+  lastboard check --offline --json`,
+		Args: cobra.NoArgs,
+		RunE: func(c *cobra.Command, _ []string) error {
+			if offline {
+				return g.checkFiles()
+			}
+			s, err := g.open(c.Context(), engine.Read)
+			if err != nil {
+				return err
+			}
+			defer s.close()
+			findings, err := s.check(c.Context())
+			if err != nil {
+				return err
+			}
+			return showFindings(s.Printer, findings)
+		},
+	}
+	c.Flags().BoolVar(&offline, "offline", false, "read the files alone")
+	return c
+}
+
+// checkFiles checks every migration of the project without a database.
+func (g *global) checkFiles() error {
+	p, err := g.load()
+	if err != nil {
+		return err
+	}
+	list, err := loadMigrations(p)
+	var faults fault.List
+	if err != nil && !errors.As(err, &faults) {
+		return err
+	}
+	if len(faults) == 0 {
+		faults = check.Migrations(list, sqlite.Engine{})
+	}
+	return showFindings(g.printer(), faults)
+}
+
+// check gives the findings of what waits: of its files, and of the rows.
+func (s *session) check(ctx context.Context) (fault.List, error) {
+	st, err := s.stand(ctx)
+	var faults fault.List
+	if err != nil {
+		if errors.As(err, &faults) {
+			return faults, nil
+		}
+		return nil, err
+	}
+	if err := st.fits(); errors.As(err, &faults) {
+		return faults, nil
+	}
+	findings, err := s.checkRows(ctx, st.waiting(nil))
+	return findings, err
+}
+
+// checkRows plays migrations on the database's tables, and proves what can be
+// proven of its rows.
+func (s *session) checkRows(ctx context.Context, list []*migration.Migration) (fault.List, error) {
+	planner, err := s.planner(ctx)
+	if err != nil {
+		return nil, err
+	}
+	defer planner.Close()
+	var findings fault.List
+	for _, m := range list {
+		findings = append(findings, check.Statements(m, s.engine)...)
+		p, err := planner.Advance(ctx, m)
+		var faults fault.List
+		if errors.As(err, &faults) {
+			return append(findings, faults...), nil // what comes after stands on it
+		}
+		if err != nil {
+			return nil, err
+		}
+		findings = append(findings, p.Warnings...)
+		for _, step := range p.Steps {
+			f, err := run.Check(ctx, s.db, step)
+			if err != nil {
+				return nil, err
+			}
+			if f != nil {
+				at := m.File.Statements[step.Change].Start()
+				f.Where = fault.Where{File: m.Path, Line: at.Line, Column: at.Column}
+				findings = append(findings, f)
+			}
+		}
+	}
+	return findings, nil
+}
+
+type findingJSON struct {
+	Level   fault.Level `json:"level"`
+	Rule    string      `json:"rule"`
+	Message string      `json:"message"`
+	Cure    string      `json:"cure"`
+	Where   fault.Where `json:"where"`
+	Samples [][]string  `json:"samples,omitempty"`
+}
+
+func showFindings(p *view.Printer, list fault.List) error {
+	if p.JSON {
+		out := []findingJSON{}
+		for _, f := range list {
+			out = append(out, findingJSON{f.Level, f.Rule, f.Message, f.Cure, f.Where, f.Samples})
+		}
+		if err := p.Document(map[string]any{"findings": out}); err != nil {
+			return err
+		}
+	} else {
+		for i, f := range list {
+			if i > 0 {
+				p.Line("")
+			}
+			p.Finding(f)
+		}
+		if len(list) == 0 {
+			p.Line("nothing found")
+		}
+	}
+	if list.HasErrors() {
+		return exitCode(fault.Of(list))
+	}
+	return nil
+}

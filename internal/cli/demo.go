@@ -1,0 +1,32 @@
+package cli
+
+import (
+	"github.com/spf13/cobra"
+
+	"lastboard/demo"
+)
+
+func newDemo(g *global) *cobra.Command {
+	var o demo.Options
+	c := &cobra.Command{
+		Use:   "demo [FOLDER]",
+		Short: "Run the whole story on made-up data",
+		Long: `Makes the office of a harbour in a new folder: vessels, berths and 200,000 port
+calls, with the dirt that real tables have. Then it runs the commands of a day, as
+they would be typed, while a second process writes to the same tables all the
+time, and counts with its own queries that nothing was lost. The folder stays, to
+play in.`,
+		Example: `  lastboard demo
+  lastboard demo office --rows 20000`,
+		Args: cobra.MaximumNArgs(1),
+		RunE: func(c *cobra.Command, args []string) error {
+			if len(args) == 1 {
+				o.Folder = args[0]
+			}
+			o.NoColor = g.noColor
+			return demo.Run(c.Context(), o)
+		},
+	}
+	c.Flags().IntVar(&o.Rows, "rows", 200_000, "port calls to make")
+	return c
+}

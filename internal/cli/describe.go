@@ -1,0 +1,217 @@
+package cli
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"slices"
+
+	"github.com/spf13/cobra"
+
+	"lastboard/internal/core/describe"
+	"lastboard/internal/core/fault"
+	"lastboard/internal/core/plan"
+	"lastboard/internal/core/schema"
+	"lastboard/internal/core/sqltext"
+	"lastboard/internal/engine"
+	"lastboard/internal/view"
+)
+
+func newDescribe(g *global) *cobra.Command {
+	var rows int
+	var compare string
+	c := &cobra.Command{
+		Use:   "describe [TABLE]",
+		Short: "Show tables as they stand",
+		Long: `Without a table it lists them all. With one it shows its columns, keys, checks,
+indexes and what depends on it. --rows shows some rows. --compare 0004 shows what
+has changed since that migration, attribute by attribute; for the last migration
+and those before it back to the first that Lastboard ran.`,
+		Example: `  lastboard describe
+  lastboard describe vessel --rows 5
+  lastboard describe vessel --compare 0004`,
+		Args: cobra.MaximumNArgs(1),
+		RunE: func(c *cobra.Command, args []string) error {
+			ctx := c.Context()
+			s, err := g.open(ctx, engine.Read)
+			if err != nil {
+				return err
+			}
+			defer s.close()
+			tables, err := s.db.Schema(ctx)
+			if err != nil {
+				return err
+			}
+			var t *schema.Table
+			if len(args) == 1 {
+				if v := tables.View(args[0]); v != nil && !s.JSON {
+					s.Line("%s is a view: %s", v.Name, v.Query)
+					return nil
+				}
+				if t = tables.Table(args[0]); t == nil && compare == "" {
+					return noTable(tables, args[0])
+				}
+			}
+			switch {
+			case compare != "":
+				name := ""
+				if len(args) == 1 {
+					name = args[0]
+				}
+				return s.compare(ctx, tables, name, compare)
+			case t == nil:
+				return s.describeAll(ctx, tables)
+			}
+			return s.describeOne(ctx, tables, t, rows)
+		},
+	}
+	c.Flags().IntVar(&rows, "rows", 0, "show this many rows")
+	c.Flags().StringVar(&compare, "compare", "", "show what has changed since a migration")
+	return c
+}
+
+func noTable(s *schema.Schema, name string) error {
+	var names []string
+	for _, t := range s.Tables {
+		names = append(names, t.Name)
+	}
+	cure := "lastboard describe lists them"
+	if near, ok := sqltext.Nearest(name, names); ok {
+		cure = "did you mean " + near + "?"
+	}
+	return fault.New(fault.Usage, "name-unknown", cure, "there is no table %s", name)
+}
+
+func (s *session) describeAll(ctx context.Context, tables *schema.Schema) error {
+	list, err := describe.Tables(ctx, s.db, tables)
+	if err != nil {
+		return err
+	}
+	if s.JSON {
+		return s.Document(view.DescribeJSON(view.DatabaseJSON(s.name(), s.db.Info(), s.database.Live), list))
+	}
+	s.Overview(list, tables.Views)
+	return nil
+}
+
+func (s *session) describeOne(ctx context.Context, tables *schema.Schema, t *schema.Table, n int) error {
+	d, err := describe.One(ctx, s.db, tables, t)
+	if err != nil {
+		return err
+	}
+	if s.JSON {
+		return s.Document(view.DescribeJSON(view.DatabaseJSON(s.name(), s.db.Info(), s.database.Live), []*describe.Table{d}))
+	}
+	s.OneTable(d)
+	if n > 0 {
+		r, err := s.db.Sample(ctx, t, nil, n)
+		if err != nil {
+			return err
+		}
+		s.Line("")
+		s.Rows(r)
+	}
+	return nil
+}
+
+// compare shows the tables as they were after a migration beside what they are.
+func (s *session) compare(ctx context.Context, now *schema.Schema, table, version string) error {
+	st, err := s.stand(ctx)
+	if err != nil {
+		return err
+	}
+	i := slices.IndexFunc(st.known, func(k *ledgerMigration) bool { return sameVersion(k.Version, version) })
+	if i < 0 {
+		return fault.New(fault.Usage, "version-unknown", "see lastboard status", "the ledger knows no migration %s", version)
+	}
+	var was schema.Schema
+	if err := json.Unmarshal(st.known[i].Wanted, &was); err != nil {
+		return fmt.Errorf("the ledger's record of migration %s: %w", version, err)
+	}
+	differences := []schema.Difference{}
+	for _, d := range schema.Compare(&was, now, s.engine.Text) {
+		if table == "" || schema.SameName(d.Table, table) || schema.SameName(d.Name, table) {
+			differences = append(differences, d)
+		}
+	}
+	switch {
+	case s.JSON:
+		return s.Document(map[string]any{"since": st.known[i].Version, "differences": differences})
+	case len(differences) == 0:
+		s.Line("nothing has changed since %s-%s", st.known[i].Version, st.known[i].Name)
+		return nil
+	}
+	s.Title("since %s-%s", st.known[i].Version, st.known[i].Name)
+	s.Differences(differences)
+	return nil
+}
+
+// showChanges shows each table that a plan changed, before and after, and some
+// rows with the changed columns.
+func (s *session) showChanges(ctx context.Context, p *plan.Plan) error {
+	if s.JSON || s.Quiet || p == nil {
+		return nil
+	}
+	now, err := s.db.Schema(ctx)
+	if err != nil {
+		return err
+	}
+	for _, name := range p.Touched() {
+		before, after := p.Before.Table(name), now.Table(name)
+		switch {
+		case before == nil && after == nil:
+			continue
+		case after == nil:
+			s.Title("%s is dropped", name)
+			continue
+		case before == nil:
+			s.Title("%s is new", name)
+			d, err := describe.One(ctx, s.db, now, after)
+			if err != nil {
+				return err
+			}
+			s.OneTable(d)
+			continue
+		}
+		differences := schema.CompareTables(before, after, s.engine.Text)
+		columns := changedColumns(p, after, differences)
+		if len(differences) == 0 && len(columns) == 0 {
+			continue
+		}
+		s.Title("%s", name)
+		if len(differences) > 0 {
+			s.Differences(differences)
+		}
+		if len(columns) > 0 {
+			r, err := s.db.Sample(ctx, after, columns, 3)
+			if err != nil {
+				return err
+			}
+			if len(r.Values) > 0 {
+				s.Line("")
+				s.Rows(r)
+			}
+		}
+	}
+	return nil
+}
+
+// changedColumns lists the columns of a table that are new, or filled.
+func changedColumns(p *plan.Plan, t *schema.Table, differences []schema.Difference) []string {
+	var list []string
+	for _, d := range differences {
+		if d.Object == "column" && t.Column(d.Name) != nil && !slices.Contains(list, d.Name) {
+			list = append(list, d.Name)
+		}
+	}
+	for _, r := range p.Records {
+		if r.Rows != nil && schema.SameName(r.Rows.Table, t.Name) {
+			for _, c := range r.Rows.Columns {
+				if !slices.Contains(list, c) && t.Column(c) != nil {
+					list = append(list, c)
+				}
+			}
+		}
+	}
+	return list
+}

@@ -1,0 +1,124 @@
+package cli
+
+import (
+	"context"
+
+	"github.com/spf13/cobra"
+
+	"lastboard/internal/core/plan"
+	"lastboard/internal/engine"
+	"lastboard/internal/view"
+)
+
+func newForecast(g *global) *cobra.Command {
+	var statements bool
+	var rows int
+	var to string
+	c := &cobra.Command{
+		Use:   "forecast",
+		Short: "Show the steps that waiting migrations would take",
+		Long: `Shows each step with its kind, its lock, how long writers would wait, its rows and
+its time. Times are estimates from the number of rows. Nothing is changed: the
+steps are tried on an empty copy in memory, and rows are only read.`,
+		Example: `  lastboard forecast
+  lastboard forecast --statements
+  lastboard forecast --rows 5 --to 0007`,
+		Args: cobra.NoArgs,
+		RunE: func(c *cobra.Command, _ []string) error {
+			ctx := c.Context()
+			s, err := g.open(ctx, engine.Read)
+			if err != nil {
+				return err
+			}
+			defer s.close()
+			plans, err := s.forecast(ctx, to)
+			if err != nil {
+				return err
+			}
+			if s.JSON {
+				return s.Document(view.ForecastJSON(view.DatabaseJSON(s.name(), s.db.Info(), s.database.Live), plans))
+			}
+			if len(plans) == 0 {
+				s.Line("no migration is waiting")
+				return nil
+			}
+			for _, p := range plans {
+				s.Plan(p, statements)
+				if rows > 0 {
+					if err := s.previews(ctx, p, rows); err != nil {
+						return err
+					}
+				}
+			}
+			s.ForecastEnd(plans, s.database.Live, s.db.Users())
+			return nil
+		},
+	}
+	c.Flags().BoolVar(&statements, "statements", false, "show the SQL of each step")
+	c.Flags().IntVar(&rows, "rows", 0, "show this many rows with their values before and after")
+	c.Flags().StringVar(&to, "to", "", "up to this migration")
+	return c
+}
+
+// forecast plans everything that waits.
+func (s *session) forecast(ctx context.Context, to string) ([]*plan.Plan, error) {
+	st, err := s.stand(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if err := st.fits(); err != nil {
+		return nil, err
+	}
+	target, err := st.target(to)
+	if err != nil {
+		return nil, err
+	}
+	planner, err := s.planner(ctx)
+	if err != nil {
+		return nil, err
+	}
+	defer planner.Close()
+	plans := []*plan.Plan{}
+	for _, m := range st.waiting(target) {
+		p, err := planner.Advance(ctx, m)
+		if err != nil {
+			return nil, err
+		}
+		plans = append(plans, p)
+	}
+	return plans, nil
+}
+
+// previews shows what steps would compute, for tables as they are now.
+func (s *session) previews(ctx context.Context, p *plan.Plan, n int) error {
+	for i, step := range p.Steps {
+		if step.Preview == "" {
+			continue
+		}
+		if !readable(p, i) {
+			s.Line("  step %d reads what an earlier step makes: its rows cannot be shown yet", step.Number)
+			continue
+		}
+		r, err := s.db.Query(ctx, step.Preview, n)
+		if err != nil {
+			s.Line("  step %d: its rows cannot be shown: %v", step.Number, err)
+			continue
+		}
+		s.Line("")
+		s.Line("  step %d would give", step.Number)
+		s.Rows(r)
+	}
+	s.Line("")
+	return nil
+}
+
+// readable reports whether a preview reads only tables that no earlier statement
+// changes.
+func readable(p *plan.Plan, i int) bool {
+	for _, s := range p.Steps[:i] {
+		if s.Change < p.Steps[i].Change && s.Table == p.Steps[i].Table && s.Proof == nil {
+			return false
+		}
+	}
+	return p.Before.Table(p.Steps[i].Table) != nil
+}

@@ -1,0 +1,78 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+
+	"github.com/spf13/cobra"
+
+	"lastboard/internal/core/fault"
+	"lastboard/internal/core/migration"
+	"lastboard/internal/core/project"
+)
+
+func newInit(g *global) *cobra.Command {
+	return &cobra.Command{
+		Use:   "init [FOLDER]",
+		Short: "Start a project here",
+		Long: `Writes lastboard.toml and an empty folder migrations. Nothing that is there is
+overwritten. --url sets the database; it need not exist yet.`,
+		Example: `  lastboard init
+  lastboard init --url sqlite:harbour.db
+  lastboard init office --url sqlite:/var/lib/office/harbour.db`,
+		Args: cobra.MaximumNArgs(1),
+		RunE: func(_ *cobra.Command, args []string) error {
+			dir := g.project
+			if len(args) == 1 {
+				dir = args[0]
+			}
+			dir, err := filepath.Abs(dir)
+			if err != nil {
+				return err
+			}
+			url := g.url
+			if url == "" {
+				name, ok := migration.Slug(filepath.Base(dir))
+				if !ok {
+					name = "data"
+				}
+				url = "sqlite:" + name + ".db"
+			}
+			if err := writeProject(dir, url); err != nil {
+				return err
+			}
+			p := g.printer()
+			if p.JSON {
+				return p.Document(map[string]any{"project": dir, "url": url})
+			}
+			p.Line("a project is in %s, with the database %s", dir, url)
+			p.Line("next: lastboard adopt, if the database has tables already; else lastboard draft \"what changes\"")
+			return nil
+		},
+	}
+}
+
+func writeProject(dir, url string) error {
+	path := filepath.Join(dir, project.File)
+	if _, err := os.Stat(path); !errors.Is(err, os.ErrNotExist) {
+		return fault.New(fault.Refused, "project-there", "", "there is a project already: %s", path)
+	}
+	if err := os.MkdirAll(filepath.Join(dir, "migrations"), 0o777); err != nil {
+		return err
+	}
+	text := fmt.Sprintf(`migrations = "migrations"
+database   = "dev"                # the one used when none is named
+
+[databases.dev]
+url = %q
+
+# A database that applications use meanwhile:
+# [databases.harbour]
+# url     = "${HARBOUR_URL}"
+# live    = true                  # holds are kept short, and nothing waits unasked
+# confirm = true                  # asks for the database's name before any change
+`, url)
+	return os.WriteFile(path, []byte(text), 0o666)
+}

@@ -1,0 +1,138 @@
+// Package cli is the command line: one file a command, which reads flags, makes
+// one call to the core, and shows what came back.
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"os/signal"
+	"syscall"
+
+	"github.com/spf13/cobra"
+
+	"lastboard/internal/core/fault"
+	"lastboard/internal/view"
+)
+
+// Version is the program's version.
+const Version = "0.1.0"
+
+// global are the flags of every command.
+type global struct {
+	project  string
+	database string
+	url      string
+	json     bool
+	quiet    bool
+	noColor  bool
+}
+
+func (g *global) printer() *view.Printer {
+	return view.New(os.Stdout, os.Stderr, g.json, g.quiet, g.noColor)
+}
+
+// Main runs the program and gives its exit code.
+func Main() int {
+	ctx, stop := interruptible()
+	defer stop()
+	g := &global{}
+	root := newRoot(g)
+	err := root.ExecuteContext(ctx)
+	if err == nil {
+		return 0
+	}
+	var code exitCode
+	if errors.As(err, &code) {
+		return int(code)
+	}
+	var usage usageError
+	if errors.As(err, &usage) {
+		err = fault.New(fault.Usage, "usage", "see lastboard help", "%v", usage.error)
+	}
+	g.printer().Failure(err)
+	return int(fault.Of(err))
+}
+
+// interruptible gives a context that the first Ctrl-C ends; the second ends the
+// program, which is safe at any point.
+func interruptible() (context.Context, func()) {
+	ctx, cancel := context.WithCancel(context.Background())
+	signals := make(chan os.Signal, 2)
+	signal.Notify(signals, os.Interrupt, syscall.SIGTERM)
+	go func() {
+		if _, ok := <-signals; !ok {
+			return
+		}
+		fmt.Fprintln(os.Stderr, "\nstopping at the next safe point; Ctrl-C again stops at once")
+		cancel()
+		if _, ok := <-signals; ok {
+			os.Exit(int(fault.Stopped))
+		}
+	}()
+	return ctx, func() { signal.Stop(signals); close(signals); cancel() }
+}
+
+// exitCode ends the program with a code when everything has been said already.
+type exitCode int
+
+func (e exitCode) Error() string { return fmt.Sprintf("exit code %d", int(e)) }
+
+// usageError is a command line that cannot be understood.
+type usageError struct{ error }
+
+func newRoot(g *global) *cobra.Command {
+	root := &cobra.Command{
+		Use:   "lastboard",
+		Short: "Change the tables of a live database, safely",
+		Long: `Lastboard changes the tables of a relational database through versioned
+migrations, written in standard SQL. It says what a change would do to the table
+as it is, does it without making applications wait, shows that it worked, and can
+take it back with the data.
+
+In the order in which people work:
+  lastboard demo                   see it all on made-up data
+  lastboard init, adopt            begin a project, take a database under care
+  lastboard describe vessel        look at a table
+  lastboard draft "Call signs"     write a migration
+  lastboard check, forecast        what is wrong with it, what it would do
+  lastboard advance                do it
+  lastboard retreat --to 0004      take it back, with the data
+  lastboard status, ledger         where it stands, what was done`,
+		Example: `  lastboard demo
+  lastboard forecast --rows 5
+  lastboard advance --database harbour --yes=harbour`,
+		SilenceErrors: true, SilenceUsage: true,
+		Args: cobra.NoArgs,
+		RunE: func(c *cobra.Command, _ []string) error { return c.Help() },
+	}
+	f := root.PersistentFlags()
+	f.StringVarP(&g.project, "project", "C", ".", "the project's folder")
+	f.StringVarP(&g.database, "database", "d", os.Getenv("LASTBOARD_DATABASE"), "a database of lastboard.toml")
+	f.StringVar(&g.url, "url", os.Getenv("LASTBOARD_URL"), "a database by its URL: sqlite:harbour.db")
+	f.BoolVar(&g.json, "json", false, "write JSON")
+	f.BoolVar(&g.quiet, "quiet", false, "write results only")
+	f.BoolVar(&g.noColor, "no-color", false, "write no colours")
+	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return usageError{err} })
+	root.AddCommand(newInit(g), newAdopt(g), newDescribe(g), newDraft(g), newCheck(g), newForecast(g), newAdvance(g), newRetreat(g),
+		newStatus(g), newLedger(g), newVersion(g), newDemo(g))
+	root.SetHelpCommandGroupID("")
+	wrapUsage(root)
+	return root
+}
+
+// wrapUsage makes an error about arguments one of usage.
+func wrapUsage(c *cobra.Command) {
+	if check := c.Args; check != nil {
+		c.Args = func(c *cobra.Command, args []string) error {
+			if err := check(c, args); err != nil {
+				return usageError{err}
+			}
+			return nil
+		}
+	}
+	for _, sub := range c.Commands() {
+		wrapUsage(sub)
+	}
+}

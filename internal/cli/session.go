@@ -1,0 +1,348 @@
+package cli
+
+import (
+	"bufio"
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"golang.org/x/term"
+
+	"lastboard/internal/core/backfill"
+	"lastboard/internal/core/fault"
+	"lastboard/internal/core/ledger"
+	"lastboard/internal/core/migration"
+	"lastboard/internal/core/plan"
+	"lastboard/internal/core/project"
+	"lastboard/internal/core/run"
+	"lastboard/internal/core/sqltext"
+	"lastboard/internal/engine"
+	"lastboard/internal/engine/sqlite"
+	"lastboard/internal/view"
+)
+
+// session is a command at work on one database of one project.
+type session struct {
+	*view.Printer
+	project  *project.Project
+	database *project.Database
+	engine   engine.Engine
+	db       engine.Database
+	ledger   *ledger.Ledger
+}
+
+// open reads the project and connects. Commands say first which database it is.
+func (g *global) open(ctx context.Context, mode engine.Mode) (*session, error) {
+	s := &session{Printer: g.printer()}
+	var err error
+	if s.project, err = g.load(); err != nil {
+		return nil, err
+	}
+	if s.database, err = s.project.Pick(g.database, g.url); err != nil {
+		return nil, err
+	}
+	url := s.project.Path(s.database.URL)
+	if s.engine, err = engineFor(url); err != nil {
+		return nil, err
+	}
+	if s.db, err = s.engine.Open(ctx, url, mode); err != nil {
+		return nil, openFault(err)
+	}
+	s.ledger = ledger.Of(s.db)
+	s.Database(s.name(), s.db.Info(), s.database.Live)
+	return s, nil
+}
+
+func openFault(err error) error {
+	var cannot *engine.CannotOpen
+	if errors.As(err, &cannot) {
+		f := fault.New(fault.Failed, "cannot-open", cannot.Cure, "%s", cannot.Message)
+		f.Err = err
+		return f
+	}
+	var busy *engine.Busy
+	if errors.As(err, &busy) {
+		return fault.New(fault.Failed, "database-locked", "wait, and run the command again", "another program has locked the database")
+	}
+	return err
+}
+
+// load reads the project; a database given by its URL needs none.
+func (g *global) load() (*project.Project, error) {
+	dir, err := filepath.Abs(g.project)
+	if err != nil {
+		return nil, err
+	}
+	p, err := project.Load(dir)
+	var f *fault.Fault
+	if g.url != "" && errors.As(err, &f) && f.Rule == "project-missing" {
+		return &project.Project{Dir: dir, Migrations: filepath.Join(dir, "migrations")}, nil
+	}
+	return p, err
+}
+
+func (s *session) name() string {
+	if s.database.Name == "--url" {
+		return filepath.Base(s.db.Info().Name)
+	}
+	return s.database.Name
+}
+
+func (s *session) close() { s.db.Close() }
+
+// engineFor gives the engine of a URL.
+func engineFor(url string) (engine.Engine, error) {
+	scheme, _, ok := strings.Cut(url, ":")
+	switch {
+	case !ok:
+		return nil, fault.New(fault.Usage, "configuration", "write sqlite:harbour.db", "%q is not the URL of a database", url)
+	case scheme == "sqlite":
+		return sqlite.Engine{}, nil
+	}
+	return nil, fault.New(fault.Refused, "engine-unknown", "this version knows sqlite: alone", "no engine for %s: URLs", scheme)
+}
+
+// migrations reads the project's folder.
+func (p *session) migrations() ([]*migration.Migration, error) { return loadMigrations(p.project) }
+
+func loadMigrations(p *project.Project) ([]*migration.Migration, error) {
+	dir := p.Migrations
+	if here, err := os.Getwd(); err == nil {
+		if rel, err := filepath.Rel(here, dir); err == nil && !strings.HasPrefix(rel, "../..") {
+			dir = rel
+		}
+	}
+	return migration.Load(dir)
+}
+
+// standing is the migrations of a project beside what the ledger knows of them.
+type standing struct {
+	files []*migration.Migration
+	known []*ledger.Migration
+	alive *ledger.Runner // who is changing the database now
+}
+
+// stand reads both and refuses what does not fit together.
+func (s *session) stand(ctx context.Context) (*standing, error) {
+	files, err := s.migrations()
+	if err != nil {
+		return nil, err
+	}
+	st := &standing{files: files}
+	exists, err := s.ledger.Exists(ctx)
+	if err != nil || !exists {
+		return st, err
+	}
+	if st.known, err = s.ledger.Migrations(ctx); err != nil {
+		return nil, err
+	}
+	if st.alive, err = s.ledger.Runner(ctx); err != nil {
+		return nil, err
+	}
+	return st, nil
+}
+
+func (st *standing) knownOf(version string) *ledger.Migration {
+	for _, k := range st.known {
+		if sameVersion(k.Version, version) {
+			return k
+		}
+	}
+	return nil
+}
+
+func sameVersion(a, b string) bool { return strings.TrimLeft(a, "0") == strings.TrimLeft(b, "0") }
+
+func (st *standing) fileOf(version string) *migration.Migration {
+	for _, f := range st.files {
+		if sameVersion(f.Version, version) {
+			return f
+		}
+	}
+	return nil
+}
+
+// fits refuses files that do not fit what has run: edited, missing, or late.
+func (st *standing) fits() error {
+	var faults fault.List
+	last := 0
+	for _, k := range st.known {
+		f := st.fileOf(k.Version)
+		if f == nil {
+			faults = append(faults, fault.New(fault.Refused, "file-missing", "put the file back (the ledger has its text), or retreat to before it",
+				"migration %s-%s has run on this database and its file is not in %s", k.Version, k.Name, "the project"))
+			continue
+		}
+		last = max(last, f.Number)
+		if f.Checksum != k.Checksum {
+			e := fault.New(fault.Refused, "edited-after-run", "put it back as it was and write a new migration, or retreat to before it and advance again",
+				"migration %s was edited after it ran: %s", f.Full(), firstChange(k.Source, f))
+			e.Where = fault.Where{File: f.Path, Line: 1, Column: 1}
+			faults = append(faults, e)
+		}
+	}
+	for _, f := range st.files {
+		if st.knownOf(f.Version) == nil && f.Number < last {
+			e := fault.New(fault.Refused, "late-file", fmt.Sprintf("rename it to %s-%s.sql", migration.NextVersion(st.files), f.Name),
+				"migration %s came after %0*d had run", f.Full(), len(f.Version), last)
+			e.Where = fault.Where{File: f.Path, Line: 1, Column: 1}
+			faults = append(faults, e)
+		}
+	}
+	if len(faults) > 0 {
+		return faults
+	}
+	return nil
+}
+
+// firstChange shows the first line in which an edited migration differs.
+func firstChange(source string, now *migration.Migration) string {
+	was, err := migration.Parse("", now.Version, now.Name, source)
+	if err != nil {
+		return "its text has changed"
+	}
+	a, b := canonical(was), canonical(now)
+	for i := range max(len(a), len(b)) {
+		old, new := "nothing", "nothing"
+		if i < len(a) {
+			old = a[i]
+		}
+		if i < len(b) {
+			new = b[i]
+		}
+		if old != new {
+			return fmt.Sprintf("it said %q and says %q", strings.TrimSpace(old), strings.TrimSpace(new))
+		}
+	}
+	return "its text has changed"
+}
+
+// waiting lists the files that have not run, up to a version if one is given.
+func (st *standing) waiting(to *migration.Migration) []*migration.Migration {
+	var list []*migration.Migration
+	for _, f := range st.files {
+		if st.knownOf(f.Version) == nil && (to == nil || f.Number <= to.Number) {
+			list = append(list, f)
+		}
+	}
+	return list
+}
+
+// unfinished gives the migration that is in the middle of a run; nil if none is.
+func (st *standing) unfinished() *ledger.Migration {
+	for _, k := range st.known {
+		if k.State == ledger.Running || k.State == ledger.Stopped {
+			return k
+		}
+	}
+	return nil
+}
+
+// The defaults of a pace. On SQLite a live database is held for 50 ms at most,
+// and let go for at least as long.
+const (
+	liveBatch  = 50 * time.Millisecond
+	idleBatch  = time.Second
+	lockWait   = 200 * time.Millisecond
+	lockTries  = 30
+	shortPause = 5 * time.Millisecond
+)
+
+func (s *session) pace() backfill.Pace {
+	p := backfill.Pace{BatchTime: idleBatch}
+	if s.database.Live {
+		p = backfill.Pace{BatchTime: liveBatch, Rest: shortPause}
+	}
+	if t := s.database.Pace.BatchTime; t > 0 {
+		p.BatchTime = t
+		if s.database.Live {
+			p.BatchTime = min(t, liveBatch)
+		}
+	}
+	return p
+}
+
+func (s *session) lockWait() time.Duration {
+	if w := s.database.Pace.LockWait; w > 0 {
+		return w
+	}
+	return lockWait
+}
+
+func (s *session) lockTries() int {
+	if n := s.database.Pace.LockTries; n > 0 {
+		return n
+	}
+	return lockTries
+}
+
+// planner makes a planner on the tables as they are.
+func (s *session) planner(ctx context.Context) (*plan.Planner, error) {
+	in := plan.Input{Engine: s.engine, DB: s.db, Live: s.database.Live, Short: s.lockWait().Seconds(), Sizes: true}
+	exists, err := s.ledger.Exists(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if exists {
+		if in.Kept, in.KeptNumber, err = s.ledger.Kept(ctx); err != nil {
+			return nil, err
+		}
+	}
+	return plan.New(ctx, in)
+}
+
+// runner makes the runner of a command that changes the database.
+func (s *session) runner(o runFlags) *run.Runner {
+	return &run.Runner{Engine: s.engine, DB: s.db, Options: run.Options{
+		Program: Version, Live: s.database.Live, LetWritersWait: o.letWritersWait, Settle: o.settle, Pace: s.pace(),
+		LockWait: s.lockWait(), LockTries: s.lockTries(), Observe: s.NewProgress().Observe,
+	}}
+}
+
+// runFlags are the flags of commands that change a database.
+type runFlags struct {
+	yes            string
+	letWritersWait bool
+	settle         bool
+}
+
+// confirm asks before anything is changed. Where the project asks for it, the
+// answer is the database's name.
+func (s *session) confirm(yes, question string) error {
+	wanted := "yes"
+	if s.database.Confirm {
+		wanted = s.database.Name
+	}
+	switch {
+	case yes == wanted, yes == "yes" && !s.database.Confirm:
+		return nil
+	case yes != "" && yes != "yes" && yes == s.database.Name:
+		return nil
+	case yes != "":
+		return fault.New(fault.Refused, "not-confirmed", "say --yes="+wanted, "this database wants to be named before it is changed")
+	case !term.IsTerminal(int(os.Stdin.Fd())):
+		hint := "--yes"
+		if wanted != "yes" {
+			hint += "=" + wanted
+		}
+		return fault.New(fault.Refused, "not-confirmed", "say "+hint, "nobody is there to confirm the change")
+	}
+	fmt.Fprintf(os.Stderr, "%s Type %s to go on: ", question, wanted)
+	line, err := bufio.NewReader(os.Stdin).ReadString('\n')
+	if err != nil && line == "" || strings.TrimSpace(line) != wanted {
+		return fault.New(fault.Refused, "not-confirmed", "", "not confirmed: nothing was changed")
+	}
+	return nil
+}
+
+func canonical(m *migration.Migration) []string {
+	var list []string
+	for _, st := range m.File.Statements {
+		list = append(list, strings.Split(sqltext.PrintStatement(st), "\n")...)
+	}
+	return list
+}

@@ -1,0 +1,222 @@
+// Package check finds what is wrong or dangerous in migrations without a
+// database: it plays them from the first on a model of the tables.
+package check
+
+import (
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+
+	"lastboard/internal/core/fault"
+	"lastboard/internal/core/migration"
+	"lastboard/internal/core/plan"
+	"lastboard/internal/core/schema"
+	"lastboard/internal/core/sqltext"
+	"lastboard/internal/engine"
+)
+
+// Migrations gives every finding of the migrations, in their order. The first is
+// played on no tables at all.
+func Migrations(list []*migration.Migration, e engine.Engine) fault.List {
+	c := checker{engine: e, tables: &schema.Schema{}}
+	for _, m := range list {
+		c.migration(m)
+	}
+	return c.findings
+}
+
+// Statements gives the findings that need no tables: for migrations whose tables
+// a database knows better.
+func Statements(m *migration.Migration, e engine.Engine) fault.List {
+	c := checker{engine: e, tables: &schema.Schema{}}
+	for _, st := range m.File.Statements {
+		c.m = m
+		c.statement(st)
+	}
+	return c.findings
+}
+
+type checker struct {
+	engine   engine.Engine
+	m        *migration.Migration
+	tables   *schema.Schema
+	lost     bool // an earlier statement could not be played
+	findings fault.List
+}
+
+func (c *checker) add(level fault.Level, pos sqltext.Pos, rule, cure, format string, args ...any) {
+	c.findings = append(c.findings, &fault.Fault{
+		Level: level, Class: fault.Refused, Rule: rule, Message: fmt.Sprintf(format, args...), Cure: cure,
+		Where:  fault.Where{File: c.m.Path, Line: pos.Line, Column: pos.Column},
+		Source: sqltext.SourceLine(c.m.File.Source, pos.Line),
+	})
+}
+
+func (c *checker) migration(m *migration.Migration) {
+	c.m = m
+	if len(m.File.Statements) == 0 {
+		c.add(fault.Note, sqltext.Pos{Line: 1, Column: 1}, "migration-empty", "", "the migration has no statements")
+	}
+	if m.File.Title == "" && len(m.File.Statements) > 0 {
+		c.add(fault.Note, m.File.Statements[0].Start(), "title-missing", "begin the file with a comment: -- what changes, and why", "the migration has no title")
+	}
+	for _, st := range m.File.Statements {
+		c.statement(st)
+		after, _, err := schema.Apply(c.tables, st, c.engine.Name())
+		var unknown *schema.ErrUnknown
+		switch {
+		case err == nil:
+			c.tables = after
+		case errors.As(err, &unknown):
+			c.add(fault.Note, st.Start(), "table-unknown", "check with a database", "%s since native SQL has changed it: this statement was not checked against it", unknown.Error())
+		case !c.lost:
+			f := plan.Located(m, err)
+			c.findings = append(c.findings, f)
+			c.lost = f.Rule == "name-unknown" || f.Rule == "not-yet-run"
+		}
+	}
+}
+
+// statement finds what can be seen in one statement alone.
+func (c *checker) statement(st sqltext.Statement) {
+	switch st := st.(type) {
+	case *sqltext.CreateTable:
+		c.name(st.Table.Pos, st.Table.Name)
+		for _, col := range st.Columns {
+			c.column(col)
+		}
+		for _, k := range st.Constraints {
+			c.expr(k.Expr, k.Pos)
+		}
+	case *sqltext.DropTable:
+		c.discard(st.At, st.Discard, "the rows of table "+st.Table.Name)
+	case *sqltext.AlterTable:
+		c.alter(st)
+	case *sqltext.CreateIndex:
+		c.expr(st.Where, st.At)
+	case *sqltext.Backfill:
+		c.discard(st.At, st.Discard, "the old values of table "+st.Table.Name)
+		for _, set := range st.Set {
+			c.expr(set.Value, set.Pos)
+			c.invented(set.Value, set.Pos)
+		}
+		c.expr(st.Where, st.At)
+	case *sqltext.Native:
+		if st.NoWayBack {
+			c.add(fault.Warning, st.At, "no-way-back", "write back $$ … $$ if there is one", "the native statement has no way back, and so has the migration")
+		}
+		c.add(fault.Note, st.At, "native", "", "native SQL runs as it is written, on %s alone", strings.Join(st.Engines, " and "))
+	}
+}
+
+func (c *checker) alter(st *sqltext.AlterTable) {
+	var added []*sqltext.AddColumn
+	var dropped []*sqltext.DropColumn
+	for _, a := range st.Actions {
+		switch a := a.(type) {
+		case *sqltext.AddColumn:
+			added = append(added, a)
+			c.column(a.Column)
+			c.expr(a.Using, a.At)
+			c.invented(a.Using, a.At)
+			if a.Using == nil && a.Column.Default != nil {
+				c.invented(a.Column.Default, a.At)
+			}
+		case *sqltext.DropColumn:
+			dropped = append(dropped, a)
+			c.discard(a.At, a.Discard, "the values of column "+a.Column)
+		case *sqltext.RenameColumn:
+			c.name(a.At, a.To)
+		case *sqltext.SetDefault:
+			if a.Value != nil {
+				c.add(fault.Note, a.At, "default-leaves-old-rows", "add a backfill if the rows that are there should have it, too", "a default is for new rows: rows in which %s is null stay as they are", a.Column)
+			}
+		case *sqltext.SetNotNull:
+			c.expr(a.Using, a.At)
+		}
+	}
+	for _, d := range dropped {
+		for _, a := range added {
+			if a.Using == nil && d.Restore == nil {
+				c.add(fault.Warning, a.At, "looks-like-rename", fmt.Sprintf("write rename column %s to %s, or using (…) to say what the rows get", d.Column, a.Column.Name),
+					"%s is dropped and %s added, and nothing carries the values over", d.Column, a.Column.Name)
+			}
+		}
+	}
+}
+
+func (c *checker) column(col *sqltext.ColumnDef) {
+	c.name(col.Pos, col.Name)
+	if col.Type.Native {
+		c.add(fault.Note, col.Type.Pos, "type-native", "portable types are: "+strings.Join(sqltext.TypeNames(), ", "), "%s is no portable type and is passed on as it is", col.Type)
+	}
+	for _, e := range col.Checks {
+		c.expr(e, col.Pos)
+	}
+	if col.Generated != nil {
+		c.expr(col.Generated.Expr, col.Pos)
+	}
+}
+
+func (c *checker) discard(pos sqltext.Pos, discard bool, what string) {
+	if discard {
+		c.add(fault.Warning, pos, "discard-loses-data", "leave discard away to keep them until they are no longer wanted", "%s will not be kept: a retreat cannot bring them back", what)
+	}
+}
+
+// invented notes that a clock makes up history for rows that are there.
+func (c *checker) invented(e sqltext.Expr, pos sqltext.Pos) {
+	if what := schema.Unsteady(e); strings.HasPrefix(what, "current_") {
+		c.add(fault.Note, pos, "invented-history", "leave old rows null, if it is not known when they came", "rows that are there get the time of the migration as %s: one value for all, and not when they came", what)
+	}
+}
+
+// expr finds arithmetic that surprises, and what has no equal on the engine.
+func (c *checker) expr(e sqltext.Expr, pos sqltext.Pos) {
+	if e == nil {
+		return
+	}
+	if err := c.engine.Portable(nil, e); err != nil {
+		c.add(fault.Error, pos, "not-portable", "", "%v", err)
+	}
+	sqltext.Walk(e, func(x sqltext.Expr) bool {
+		switch x := x.(type) {
+		case *sqltext.Binary:
+			if x.Op == "/" && wholeNumber(x.L) && wholeNumber(x.R) {
+				c.add(fault.Warning, pos, "integer-division", "write one of them with a point: 50.0 / 100", "%s divides whole numbers and drops the rest", sqltext.PrintExpr(x))
+			}
+		case *sqltext.Call:
+			if (x.Name == "upper" || x.Name == "lower") && c.engine.Name() == "sqlite" {
+				c.add(fault.Note, pos, "letters-beyond-ascii", "", "%s leaves letters beyond a-z as they are on SQLite", x.Name)
+			} else if !slices.Contains(portableCalls, x.Name) {
+				c.add(fault.Note, pos, "function-native", "", "%s() is no function of the language and is passed on as it is", x.Name)
+			}
+		}
+		return true
+	})
+}
+
+var portableCalls = []string{
+	"abs", "ceiling", "char_length", "coalesce", "concat", "floor", "greatest", "least", "left", "length", "lower", "ltrim", "mod",
+	"nullif", "power", "replace", "round", "rtrim", "trim", "upper", "count", "sum", "min", "max", "avg",
+}
+
+func wholeNumber(e sqltext.Expr) bool {
+	l, ok := e.(*sqltext.Literal)
+	return ok && l.Kind == sqltext.NumberLiteral && !strings.ContainsAny(l.Text, ".eE")
+}
+
+// name warns of a name that has to be quoted on some engine.
+func (c *checker) name(pos sqltext.Pos, name string) {
+	word := strings.ToLower(name)
+	for _, e := range []struct {
+		engine string
+		words  []string
+	}{{"SQLite", sqliteWords}, {"PostgreSQL", postgresWords}, {"MariaDB", mariadbWords}} {
+		if slices.Contains(e.words, word) {
+			c.add(fault.Warning, pos, "name-reserved", "choose another name: every program has to quote this one", "%s is a reserved word on %s", name, e.engine)
+			return
+		}
+	}
+}

@@ -1,0 +1,209 @@
+// Package project reads lastboard.toml: where the migrations are, and which
+// databases there are.
+package project
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/pelletier/go-toml/v2"
+
+	"lastboard/internal/core/fault"
+	"lastboard/internal/core/sqltext"
+)
+
+// File is the name of a project's file.
+const File = "lastboard.toml"
+
+// Project is a folder with a lastboard.toml and its migrations.
+type Project struct {
+	Dir        string
+	Migrations string // the folder, absolute
+	Database   string // the one that is used when none is named
+	Databases  map[string]*Database
+}
+
+// Database is one database of a project.
+type Database struct {
+	Name    string
+	URL     string
+	Live    bool
+	Confirm bool
+	Pace    Pace
+}
+
+// Pace is how hard Lastboard may work on a database; zero means not said.
+type Pace struct {
+	BatchTime time.Duration
+	LockWait  time.Duration
+	LockTries int
+	KeepDays  int
+}
+
+type fileProject struct {
+	Migrations string                  `toml:"migrations"`
+	Database   string                  `toml:"database"`
+	Databases  map[string]fileDatabase `toml:"databases"`
+}
+
+type fileDatabase struct {
+	URL     string   `toml:"url"`
+	Live    bool     `toml:"live"`
+	Confirm bool     `toml:"confirm"`
+	Pace    filePace `toml:"pace"`
+}
+
+type filePace struct {
+	BatchTime     string `toml:"batch_time"`
+	LockWait      string `toml:"lock_wait"`
+	LockTries     int    `toml:"lock_tries"`
+	ReplicaBehind string `toml:"replica_behind"`
+	KeepDays      int    `toml:"keep_days"`
+}
+
+var knownKeys = []string{
+	"migrations", "database", "databases", "url", "live", "confirm", "pace",
+	"batch_time", "lock_wait", "lock_tries", "replica_behind", "keep_days",
+}
+
+// Load reads the project in dir.
+func Load(dir string) (*Project, error) {
+	path := filepath.Join(dir, File)
+	data, err := os.ReadFile(path)
+	if errors.Is(err, os.ErrNotExist) {
+		return nil, fault.New(fault.Usage, "project-missing", "run lastboard init here, or name the project's folder with --project", "there is no %s in %s", File, dir)
+	}
+	if err != nil {
+		return nil, err
+	}
+	var f fileProject
+	decoder := toml.NewDecoder(bytes.NewReader(data)).DisallowUnknownFields()
+	if err := decoder.Decode(&f); err != nil {
+		return nil, explain(path, string(data), err)
+	}
+	p := &Project{Dir: dir, Database: f.Database, Databases: map[string]*Database{}}
+	if f.Migrations == "" {
+		f.Migrations = "migrations"
+	}
+	p.Migrations = f.Migrations
+	if !filepath.IsAbs(p.Migrations) {
+		p.Migrations = filepath.Join(dir, f.Migrations)
+	}
+	for name, d := range f.Databases {
+		db := &Database{Name: name, Live: d.Live, Confirm: d.Confirm}
+		if db.URL, err = expand(path, name, d.URL); err != nil {
+			return nil, err
+		}
+		db.Pace = Pace{LockTries: d.Pace.LockTries, KeepDays: d.Pace.KeepDays}
+		for key, v := range map[string]struct {
+			text string
+			to   *time.Duration
+		}{"batch_time": {d.Pace.BatchTime, &db.Pace.BatchTime}, "lock_wait": {d.Pace.LockWait, &db.Pace.LockWait}} {
+			if v.text == "" {
+				continue
+			}
+			if *v.to, err = time.ParseDuration(v.text); err != nil || *v.to <= 0 {
+				return nil, fault.New(fault.Usage, "configuration", `write it as "100ms" or "2s"`, "%s: %s of database %s is not a time: %q", path, key, name, v.text)
+			}
+		}
+		p.Databases[name] = db
+	}
+	return p, nil
+}
+
+// explain says what is wrong with the file, and where.
+func explain(path, text string, err error) error {
+	f := fault.New(fault.Usage, "configuration", "", "%v", err)
+	f.Where = fault.Where{File: path, Line: 1, Column: 1}
+	var strict *toml.StrictMissingError
+	var decode *toml.DecodeError
+	switch {
+	case errors.As(err, &strict) && len(strict.Errors) > 0:
+		e := strict.Errors[0]
+		key := e.Key()
+		last := key[len(key)-1]
+		f.Where.Line, f.Where.Column = e.Position()
+		f.Message = fmt.Sprintf("there is no setting %s", last)
+		if near, ok := sqltext.Nearest(last, knownKeys); ok {
+			f.Cure = "did you mean " + near + "?"
+		}
+	case errors.As(err, &decode):
+		f.Where.Line, f.Where.Column = decode.Position()
+		f.Message = strings.TrimPrefix(decode.Error(), "toml: ")
+	}
+	f.Source = sqltext.SourceLine(text, f.Where.Line)
+	return f
+}
+
+var variable = regexp.MustCompile(`\$\{([A-Za-z_][A-Za-z0-9_]*)\}`)
+
+// expand puts the environment's values into a URL.
+func expand(path, database, url string) (string, error) {
+	if url == "" {
+		return "", fault.New(fault.Usage, "configuration", `write url = "sqlite:harbour.db"`, "%s: database %s has no url", path, database)
+	}
+	var missing string
+	out := variable.ReplaceAllStringFunc(url, func(m string) string {
+		name := m[2 : len(m)-1]
+		v, ok := os.LookupEnv(name)
+		if !ok {
+			missing = name
+		}
+		return v
+	})
+	if missing != "" {
+		return url, nil // it may never be asked for; Pick says so
+	}
+	return out, nil
+}
+
+// Pick gives the database that is meant: by URL, by name, or the project's own.
+func (p *Project) Pick(name, url string) (*Database, error) {
+	if url != "" {
+		return &Database{Name: "--url", URL: url}, nil
+	}
+	if name == "" {
+		name = p.Database
+	}
+	if name == "" && len(p.Databases) == 1 {
+		for n := range p.Databases {
+			name = n
+		}
+	}
+	var names []string
+	for n := range p.Databases {
+		names = append(names, n)
+	}
+	slices.Sort(names)
+	if name == "" {
+		return nil, fault.New(fault.Usage, "configuration", "name one with --database: "+strings.Join(names, ", "), "lastboard.toml does not say which database to use")
+	}
+	db, ok := p.Databases[name]
+	if !ok {
+		cure := "there are: " + strings.Join(names, ", ")
+		if near, ok := sqltext.Nearest(name, names); ok {
+			cure = "did you mean " + near + "?"
+		}
+		return nil, fault.New(fault.Usage, "configuration", cure, "lastboard.toml has no database %s", name)
+	}
+	if m := variable.FindStringSubmatch(db.URL); m != nil {
+		return nil, fault.New(fault.Usage, "configuration", "set it, and run the command again", "the url of database %s needs the environment variable %s", name, m[1])
+	}
+	return db, nil
+}
+
+// Path makes the path of a SQLite URL absolute: it is relative to the project.
+func (p *Project) Path(url string) string {
+	path, ok := strings.CutPrefix(url, "sqlite:")
+	if !ok || filepath.IsAbs(path) {
+		return url
+	}
+	return "sqlite:" + filepath.Join(p.Dir, path)
+}

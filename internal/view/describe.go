@@ -1,0 +1,329 @@
+package view
+
+import (
+	"fmt"
+	"strings"
+
+	"lastboard/internal/core/describe"
+	"lastboard/internal/core/schema"
+	"lastboard/internal/engine"
+)
+
+// Overview writes a line for each table.
+func (p *Printer) Overview(tables []*describe.Table, views []*schema.View) {
+	var rows [][]string
+	for _, t := range tables {
+		rows = append(rows, []string{t.Table.Name, Count(t.Rows), Size(t.Bytes), fmt.Sprint(len(t.Table.Columns)), t.Table.Comment})
+	}
+	for _, v := range views {
+		rows = append(rows, []string{v.Name, "", "", fmt.Sprint(len(v.Columns)), "a view"})
+	}
+	if len(rows) == 0 {
+		p.Line("there are no tables")
+		return
+	}
+	p.Table([]string{"table", "rows", "size", "columns", ""}, rows)
+}
+
+// OneTable writes a table as it stands.
+func (p *Printer) OneTable(t *describe.Table) {
+	head := bold.Render(t.Table.Name) + faint.Render(fmt.Sprintf("  %s rows, %s", Count(t.Rows), Size(t.Bytes)))
+	p.Line("%s", head)
+	if t.Table.Comment != "" {
+		p.Line("%s", t.Table.Comment)
+	}
+	if t.Table.Opaque != "" {
+		p.Line("%s %s", warn.Render("cannot be changed:"), t.Table.Opaque)
+	}
+	var rows [][]string
+	for i, c := range t.Table.Columns {
+		rows = append(rows, []string{c.Name, typeText(c), nullText(c), exprText(c.Default), share(t, i), more(t.Table, c)})
+	}
+	p.Table([]string{"column", "type", "null", "default", "nulls", ""}, rows)
+	for _, line := range facts(t) {
+		p.Line("  %s", line)
+	}
+}
+
+func typeText(c *schema.Column) string {
+	if c.Options["typeless"] != "" {
+		return "any"
+	}
+	text := c.Type.String()
+	if c.Declared != "" && !strings.EqualFold(c.Declared, text) && !c.Type.Native {
+		text += " (" + c.Declared + ")"
+	}
+	return text
+}
+
+func nullText(c *schema.Column) string {
+	if c.NotNull {
+		return "no"
+	}
+	return "yes"
+}
+
+func exprText(e *schema.Expr) string {
+	if e == nil {
+		return ""
+	}
+	return e.String()
+}
+
+func share(t *describe.Table, column int) string {
+	if column >= len(t.Nulls) || t.Rows == 0 || t.Nulls[column] == 0 {
+		return ""
+	}
+	percent := float64(t.Nulls[column]) * 100 / float64(t.Rows)
+	if percent < 0.1 {
+		return Count(t.Nulls[column])
+	}
+	return fmt.Sprintf("%.1f %%", percent)
+}
+
+func more(t *schema.Table, c *schema.Column) string {
+	var list []string
+	if t.PrimaryKey != nil && schema.HasName(t.PrimaryKey.Columns, c.Name) {
+		list = append(list, "primary key")
+	}
+	if c.Identity != nil {
+		list = append(list, "numbers itself")
+	}
+	if c.Generated != nil {
+		kind := "computed when read"
+		if c.Generated.Stored {
+			kind = "computed and stored"
+		}
+		list = append(list, kind+": "+c.Generated.Expr.String())
+	}
+	if c.Collate != "" {
+		list = append(list, "collate "+c.Collate)
+	}
+	if c.Comment != "" {
+		list = append(list, c.Comment)
+	}
+	return strings.Join(list, "; ")
+}
+
+// facts lists what stands below a table's columns.
+func facts(t *describe.Table) []string {
+	var list []string
+	add := func(what, format string, args ...any) {
+		list = append(list, faint.Render(fmt.Sprintf("%-12s", what))+fmt.Sprintf(format, args...))
+	}
+	for _, k := range t.Table.Uniques {
+		add("unique", "(%s)  %s", strings.Join(k.Columns, ", "), faint.Render(k.Name))
+	}
+	for _, k := range t.Table.Checks {
+		add("check", "%s  %s", k.Expr, faint.Render(k.Name))
+	}
+	for _, k := range t.Table.ForeignKeys {
+		text := fmt.Sprintf("(%s) → %s (%s)", strings.Join(k.Columns, ", "), k.Table, strings.Join(k.References, ", "))
+		if k.OnDelete != "" {
+			text += " on delete " + k.OnDelete
+		}
+		if k.OnUpdate != "" {
+			text += " on update " + k.OnUpdate
+		}
+		add("refers to", "%s  %s", text, faint.Render(k.Name))
+	}
+	for _, x := range t.Table.Indexes {
+		add("index", "%s  %s", indexText(x), faint.Render(x.Name))
+	}
+	for _, tr := range t.Table.Triggers {
+		add("trigger", "%s", tr.Name)
+	}
+	for _, o := range describe.SortedOptions(t.Table.Options) {
+		if o != "definition" {
+			add("table", "%s", o)
+		}
+	}
+	for _, u := range t.NeededBy {
+		add("needed by", "%s", u)
+	}
+	for _, u := range t.Users {
+		add("open in", "%s", u)
+	}
+	return list
+}
+
+func indexText(x *schema.Index) string {
+	parts := make([]string, len(x.Parts))
+	for i, p := range x.Parts {
+		parts[i] = p.Column
+		if p.Expr != nil {
+			parts[i] = "(" + p.Expr.String() + ")"
+		}
+		if p.Desc {
+			parts[i] += " desc"
+		}
+	}
+	text := "(" + strings.Join(parts, ", ") + ")"
+	if x.Unique {
+		text = "unique " + text
+	}
+	if x.Where != nil {
+		text += " where " + x.Where.String()
+	}
+	return text
+}
+
+// Differences writes what changed of a table, before beside after.
+func (p *Printer) Differences(list []schema.Difference) {
+	var rows [][]string
+	for _, d := range list {
+		before, after := d.Expected, d.Found
+		if d.Attribute == "exists" {
+			before, after = map[string]string{"yes": "there", "no": "-"}[d.Expected], map[string]string{"yes": "there", "no": "-"}[d.Found]
+		}
+		if before == "" {
+			before = "-"
+		}
+		if after == "" {
+			after = "-"
+		}
+		what := strings.TrimSpace(d.Object + " " + d.Name)
+		if d.Attribute != "exists" {
+			what += ": " + d.Attribute
+		}
+		rows = append(rows, []string{what, before, after})
+	}
+	p.Table([]string{"", "before", "after"}, rows)
+}
+
+// The JSON of describe.
+
+type databaseJSON struct {
+	Name          string `json:"name"`
+	Engine        string `json:"engine"`
+	EngineVersion string `json:"engine_version"`
+	Live          bool   `json:"live"`
+}
+
+// DatabaseJSON gives which database one is on.
+func DatabaseJSON(name string, i engine.Info, live bool) any {
+	return databaseJSON{name, i.Engine, i.Version, live}
+}
+
+type columnJSON struct {
+	Name        string         `json:"name"`
+	Type        string         `json:"type"`
+	Nullable    bool           `json:"nullable"`
+	Default     *string        `json:"default"`
+	Generated   *generatedJSON `json:"generated"`
+	Identity    *string        `json:"identity"`
+	OnUpdateNow bool           `json:"on_update_now"`
+	Comment     string         `json:"comment"`
+	Collate     string         `json:"collate,omitempty"`
+}
+
+type generatedJSON struct {
+	Expression string `json:"expression"`
+	Stored     bool   `json:"stored"`
+}
+
+type keyJSON struct {
+	Name    string   `json:"name"`
+	Columns []string `json:"columns"`
+}
+
+type checkJSON struct {
+	Name       string `json:"name"`
+	Expression string `json:"expression"`
+}
+
+type foreignKeyJSON struct {
+	Name       string   `json:"name"`
+	Columns    []string `json:"columns"`
+	Table      string   `json:"table"`
+	References []string `json:"references"`
+	OnDelete   string   `json:"on_delete"`
+	OnUpdate   string   `json:"on_update"`
+}
+
+type indexJSON struct {
+	Name    string   `json:"name"`
+	Columns []string `json:"columns"`
+	Unique  bool     `json:"unique"`
+	Where   *string  `json:"where"`
+}
+
+type tableJSON struct {
+	Name        string           `json:"name"`
+	Comment     string           `json:"comment"`
+	Rows        int64            `json:"rows"`
+	Columns     []columnJSON     `json:"columns"`
+	PrimaryKey  []string         `json:"primary_key"`
+	Unique      []keyJSON        `json:"unique"`
+	Checks      []checkJSON      `json:"checks"`
+	ForeignKeys []foreignKeyJSON `json:"foreign_keys"`
+	Indexes     []indexJSON      `json:"indexes"`
+	Triggers    []string         `json:"triggers"`
+	Views       []string         `json:"views"`
+}
+
+// DescribeJSON gives the document of describe.
+func DescribeJSON(database any, tables []*describe.Table) any {
+	list := make([]tableJSON, len(tables))
+	for i, t := range tables {
+		list[i] = toJSON(t)
+	}
+	return map[string]any{"database": database, "tables": list}
+}
+
+func toJSON(d *describe.Table) tableJSON {
+	t := d.Table
+	out := tableJSON{
+		Name: t.Name, Comment: t.Comment, Rows: d.Rows, Columns: []columnJSON{}, PrimaryKey: []string{}, Unique: []keyJSON{}, Checks: []checkJSON{},
+		ForeignKeys: []foreignKeyJSON{}, Indexes: []indexJSON{}, Triggers: []string{}, Views: append([]string{}, d.Views...),
+	}
+	if t.PrimaryKey != nil {
+		out.PrimaryKey = t.PrimaryKey.Columns
+	}
+	for _, c := range t.Columns {
+		j := columnJSON{Name: c.Name, Type: c.Type.String(), Nullable: !c.NotNull, Default: optional(c.Default), OnUpdateNow: c.OnUpdateNow, Comment: c.Comment, Collate: c.Collate}
+		if c.Generated != nil {
+			j.Generated = &generatedJSON{c.Generated.Expr.String(), c.Generated.Stored}
+		}
+		if c.Identity != nil {
+			kind := "by default"
+			if c.Identity.Always {
+				kind = "always"
+			}
+			j.Identity = &kind
+		}
+		out.Columns = append(out.Columns, j)
+	}
+	for _, k := range t.Uniques {
+		out.Unique = append(out.Unique, keyJSON{k.Name, k.Columns})
+	}
+	for _, k := range t.Checks {
+		out.Checks = append(out.Checks, checkJSON{k.Name, k.Expr.String()})
+	}
+	for _, k := range t.ForeignKeys {
+		out.ForeignKeys = append(out.ForeignKeys, foreignKeyJSON{k.Name, k.Columns, k.Table, k.References, k.OnDelete, k.OnUpdate})
+	}
+	for _, x := range t.Indexes {
+		j := indexJSON{Name: x.Name, Unique: x.Unique, Where: optional(x.Where)}
+		for _, part := range x.Parts {
+			if part.Expr != nil {
+				j.Columns = append(j.Columns, "("+part.Expr.String()+")")
+			} else {
+				j.Columns = append(j.Columns, part.Column)
+			}
+		}
+		out.Indexes = append(out.Indexes, j)
+	}
+	for _, tr := range t.Triggers {
+		out.Triggers = append(out.Triggers, tr.Name)
+	}
+	return out
+}
+
+func optional(e *schema.Expr) *string {
+	if e == nil {
+		return nil
+	}
+	s := e.String()
+	return &s
+}

@@ -1,0 +1,123 @@
+package view
+
+import (
+	"fmt"
+	"strings"
+
+	"lastboard/internal/core/plan"
+	"lastboard/internal/engine"
+)
+
+// Plan writes the steps of a migration.
+func (p *Printer) Plan(m *plan.Plan, statements bool) {
+	title := m.Version + "-" + m.Name
+	if m.Migration != nil && m.Migration.File.Title != "" {
+		title += "  " + faint.Render(m.Migration.File.Title)
+	}
+	p.Line("%s", bold.Render(m.Version+"-"+m.Name)+strings.TrimPrefix(title, m.Version+"-"+m.Name))
+	if len(m.Steps) == 0 {
+		p.Line("  nothing to do on this engine")
+		p.Line("")
+		return
+	}
+	if statements {
+		for _, s := range m.Steps {
+			p.Line("  %s %s", faint.Render(fmt.Sprintf("-- step %d, %s:", s.Number, s.Kind)), s.What)
+			for _, sql := range s.SQL {
+				p.Line("%s;", indent(shownSQL(s, sql)))
+			}
+		}
+		p.Line("")
+		return
+	}
+	var rows [][]string
+	for _, s := range m.Steps {
+		count, seconds := "", ""
+		if s.Rows > 0 {
+			count = Count(s.Rows)
+		}
+		if s.Seconds > 0 {
+			seconds = "~" + Seconds(s.Seconds)
+		}
+		rows = append(rows, []string{fmt.Sprint(s.Number), string(s.Kind), s.What, count, seconds, waits(s)})
+	}
+	p.Table([]string{"step", "kind", "what", "rows", "time", "writers wait"}, rows)
+	p.Line("")
+}
+
+// shownSQL puts a readable condition in place of a batch's mark.
+func shownSQL(s *engine.Step, sql string) string {
+	if s.Batch == nil {
+		return sql
+	}
+	keys := strings.Join(s.Batch.Keys, ", ")
+	if len(s.Batch.Keys) > 1 {
+		keys = "(" + keys + ")"
+	}
+	return strings.ReplaceAll(sql, engine.Range, keys+" > :from and "+keys+" <= :to")
+}
+
+func indent(sql string) string { return "    " + strings.ReplaceAll(sql, "\n", "\n    ") }
+
+func waits(s *engine.Step) string {
+	switch s.WritersWait {
+	case engine.WaitThroughout:
+		return warn.Render("throughout")
+	case engine.WaitNo:
+		return faint.Render("no")
+	}
+	if s.Batch != nil {
+		return "briefly, by batch"
+	}
+	return s.WritersWait
+}
+
+// ForecastEnd says what the steps add up to, and what a live database needs.
+func (p *Printer) ForecastEnd(plans []*plan.Plan, live bool, users []string) {
+	var longest, total float64
+	var overlaps []string
+	for _, m := range plans {
+		for _, s := range m.Steps {
+			total += s.Seconds
+			if s.WritersWait != engine.WaitNo && s.Batch == nil {
+				longest = max(longest, s.Seconds)
+			}
+		}
+		overlaps = append(overlaps, m.Overlap...)
+	}
+	p.Line("about %s in all; the longest that a writer waits for one step is about %s", Seconds(total), Seconds(longest))
+	for _, m := range plans {
+		for _, f := range m.Warnings {
+			p.Line("")
+			p.Finding(f)
+		}
+	}
+	if live {
+		for _, m := range plans {
+			for _, s := range m.Steps {
+				if s.WritersWait == engine.WaitThroughout {
+					p.Line("%s step %d of %s keeps writers waiting throughout: advance wants --let-writers-wait", warn.Render("live:"), s.Number, m.Version)
+				}
+			}
+		}
+		if len(overlaps) > 0 {
+			p.Line("%s applications that use the old shape break at once (%s): advance wants --settle", warn.Render("live:"), strings.Join(overlaps, ", "))
+		}
+	}
+	if len(users) > 0 {
+		p.Line("the database is open in %s", strings.Join(users, ", "))
+	}
+}
+
+// ForecastJSON gives the document of forecast.
+func ForecastJSON(database any, plans []*plan.Plan) any {
+	list := []any{}
+	for _, m := range plans {
+		steps := m.Steps
+		if steps == nil {
+			steps = []*engine.Step{}
+		}
+		list = append(list, map[string]any{"version": m.Version, "name": m.Name, "steps": steps})
+	}
+	return map[string]any{"database": database, "migrations": list}
+}

@@ -1,0 +1,119 @@
+package view
+
+import (
+	"fmt"
+	"strings"
+	"time"
+
+	"charm.land/bubbles/v2/progress"
+	"charm.land/lipgloss/v2"
+
+	"lastboard/internal/core/run"
+)
+
+func width(s string) int { return lipgloss.Width(s) }
+
+// Progress shows a run as it goes: a bar on a terminal, a line now and then
+// elsewhere, an object a line for a program.
+type Progress struct {
+	p     *Printer
+	bar   progress.Model
+	began time.Time
+	start int64 // rows that were done when the step began
+	last  time.Time
+}
+
+// NewProgress makes the display of one run.
+func (p *Printer) NewProgress() *Progress {
+	bar := progress.New(progress.WithWidth(30), progress.WithColors(lipgloss.Color("73")), progress.WithFillCharacters('━', '┄'), progress.WithoutPercentage())
+	return &Progress{p: p, bar: bar}
+}
+
+type eventJSON struct {
+	Event   string  `json:"event"`
+	Version string  `json:"version"`
+	Step    int     `json:"step,omitempty"`
+	Steps   int     `json:"steps,omitempty"`
+	Kind    string  `json:"kind,omitempty"`
+	What    string  `json:"what,omitempty"`
+	Rows    int64   `json:"rows,omitempty"`
+	Seconds float64 `json:"seconds,omitempty"`
+}
+
+// Observe shows one event.
+func (g *Progress) Observe(e run.Event) {
+	if g.p.JSON {
+		out := eventJSON{Event: e.What, Version: e.Version, Steps: e.Steps, Rows: e.Rows, Seconds: e.Took.Seconds()}
+		if e.Step != nil {
+			out.Step, out.Kind, out.What = e.Step.Number, string(e.Step.Kind), e.Step.What
+		}
+		_ = g.p.Object(out) // a closed pipe ends the program elsewhere
+		return
+	}
+	if g.p.Quiet {
+		return
+	}
+	switch e.What {
+	case "step":
+		g.began, g.start, g.last = time.Now(), e.Rows, time.Now()
+		if e.Rows > 0 {
+			g.p.Note("going on after %s rows", Count(e.Rows))
+		}
+		if e.Step.Batch == nil && e.Step.Seconds > 1 {
+			g.p.draw(fmt.Sprintf("step %d of %d  %s", e.Step.Number, e.Steps, e.Step.What))
+		}
+	case "progress":
+		g.progress(e)
+	case "waiting":
+		g.p.Note("%s", faint.Render(fmt.Sprintf("somebody else is writing; try %d for the right to write", e.Try)))
+	case "step-done":
+		g.p.clearProgress()
+	}
+}
+
+// progress shows how far a backfill is, once it takes longer than a second.
+func (g *Progress) progress(e run.Event) {
+	took := time.Since(g.began)
+	if took < time.Second {
+		return
+	}
+	rate := float64(e.Rows-g.start) / took.Seconds()
+	share := 0.0
+	if e.Step.Rows > 0 {
+		share = min(1, float64(e.Rows)/float64(e.Step.Rows))
+	}
+	left := "?"
+	if rate > 0 {
+		left = Seconds(max(0, float64(e.Step.Rows-e.Rows)/rate))
+	}
+	text := fmt.Sprintf("step %d of %d  %s  %s of %s rows  %s rows/s  %s left", e.Step.Number, e.Steps, e.Step.What,
+		Count(e.Rows), Count(e.Step.Rows), Count(int64(rate)), left)
+	switch {
+	case g.p.errIsTerm && time.Since(g.last) > 100*time.Millisecond:
+		g.last = time.Now()
+		g.p.draw(g.bar.ViewAs(share) + "  " + text)
+	case !g.p.errIsTerm && time.Since(g.last) > 2*time.Second:
+		g.last = time.Now()
+		g.p.Note("%s", text)
+	}
+}
+
+// draw puts a line in place of the progress line that stands on the terminal.
+func (p *Printer) draw(line string) {
+	if !p.errIsTerm || p.Quiet {
+		return
+	}
+	if p.width > 0 {
+		line = lipgloss.NewStyle().MaxWidth(p.width - 1).Render(line)
+	}
+	n := width(line)
+	fmt.Fprint(p.err, "\r"+line+strings.Repeat(" ", max(0, p.lastLength-n)))
+	p.lastLength = n
+}
+
+func (p *Printer) clearProgress() {
+	if p.lastLength > 0 {
+		fmt.Fprint(p.err, "\r"+strings.Repeat(" ", p.lastLength)+"\r")
+		p.lastLength = 0
+	}
+}

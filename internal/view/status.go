@@ -1,0 +1,80 @@
+package view
+
+import (
+	"strings"
+
+	"lastboard/internal/core/ledger"
+)
+
+// MigrationStatus is a migration's line in status, and its JSON.
+type MigrationStatus struct {
+	Version    string  `json:"version"`
+	Name       string  `json:"name"`
+	Title      string  `json:"title"`
+	State      string  `json:"state"`
+	Direction  string  `json:"direction,omitempty"`
+	Checksum   string  `json:"checksum"`
+	AdvancedAt *string `json:"advanced_at"`
+	SettledAt  *string `json:"settled_at"`
+}
+
+// Status writes where each migration stands.
+func (p *Printer) Status(list []MigrationStatus) {
+	if len(list) == 0 {
+		p.Line("there are no migrations yet: lastboard draft \"what changes\"")
+		return
+	}
+	var rows [][]string
+	for _, m := range list {
+		at := ""
+		if m.AdvancedAt != nil {
+			at = when(*m.AdvancedAt)
+		}
+		rows = append(rows, []string{m.Version, state(m), at, m.Name, m.Title})
+	}
+	p.Table([]string{"", "state", "advanced", "name", "title"}, rows)
+}
+
+func state(m MigrationStatus) string {
+	switch m.State {
+	case ledger.Settled:
+		return good.Render(m.State)
+	case ledger.Waiting:
+		return faint.Render(m.State)
+	}
+	text := m.State
+	if m.Direction == ledger.Retreat {
+		text += " on the way back"
+	}
+	return warn.Render(text)
+}
+
+// when writes a time of the ledger to the minute.
+func when(at string) string {
+	if len(at) < 16 {
+		return at
+	}
+	return strings.Replace(at[:16], "T", " ", 1)
+}
+
+// Entries writes the record of what was done.
+func (p *Printer) Entries(list []ledger.Entry) {
+	if len(list) == 0 {
+		p.Line("nothing was done to this database yet")
+		return
+	}
+	var rows [][]string
+	for _, e := range list {
+		rows = append(rows, []string{when(e.At), e.Version, e.What, e.By + " on " + e.Host, Seconds(e.Seconds), Count(e.Rows), e.Note})
+	}
+	p.Table([]string{"at (UTC)", "", "what", "by", "took", "rows", ""}, rows)
+}
+
+// Ran says that a migration came to its end.
+func (p *Printer) Ran(version, state string) {
+	if state == ledger.Waiting {
+		p.Line("%s %s is taken back", good.Render("done:"), version)
+		return
+	}
+	p.Line("%s %s is %s", good.Render("done:"), version, state)
+}

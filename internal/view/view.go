@@ -1,0 +1,267 @@
+// Package view is what people see: tables, colours, progress, errors with carets,
+// and JSON. It computes nothing and asks no database.
+//
+// Start reading at [Printer].
+package view
+
+import (
+	"encoding/json"
+	"fmt"
+	"io"
+	"os"
+	"strings"
+
+	"charm.land/lipgloss/v2"
+	"charm.land/lipgloss/v2/table"
+	"github.com/charmbracelet/colorprofile"
+	"golang.org/x/term"
+
+	"lastboard/internal/engine"
+)
+
+// Printer writes results to one place and notes to another; each is plain text
+// unless it is a terminal.
+type Printer struct {
+	out, err   io.Writer
+	width      int  // of the terminal; 0 when there is none
+	errIsTerm  bool // progress can be drawn
+	JSON       bool
+	Quiet      bool
+	lastLength int // of the progress line that stands on the terminal
+}
+
+// New makes a printer for two files, as a rule standard output and standard
+// error.
+func New(out, errs *os.File, asJSON, quiet, noColor bool) *Printer {
+	p := &Printer{JSON: asJSON, Quiet: quiet, errIsTerm: term.IsTerminal(int(errs.Fd()))}
+	if w, _, err := term.GetSize(int(out.Fd())); err == nil {
+		p.width = w
+	}
+	env := os.Environ()
+	if noColor {
+		env = append(env, "NO_COLOR=1")
+	}
+	p.out, p.err = colorprofile.NewWriter(out, env), colorprofile.NewWriter(errs, env)
+	return p
+}
+
+// The styles: what a person looks for stands out, the rest is quiet.
+var (
+	bold  = lipgloss.NewStyle().Bold(true)
+	faint = lipgloss.NewStyle().Foreground(lipgloss.Color("245"))
+	good  = lipgloss.NewStyle().Foreground(lipgloss.Color("71"))
+	warn  = lipgloss.NewStyle().Foreground(lipgloss.Color("179")).Bold(true)
+	bad   = lipgloss.NewStyle().Foreground(lipgloss.Color("167")).Bold(true)
+	sea   = lipgloss.NewStyle().Foreground(lipgloss.Color("73"))
+)
+
+// Line writes a line of the result.
+func (p *Printer) Line(format string, args ...any) {
+	if !p.JSON {
+		fmt.Fprintf(p.out, format+"\n", args...)
+	}
+}
+
+// Title writes a line that begins a part of the result.
+func (p *Printer) Title(format string, args ...any) {
+	p.Line("%s", bold.Render(fmt.Sprintf(format, args...)))
+}
+
+// Note writes a line that is not part of the result.
+func (p *Printer) Note(format string, args ...any) {
+	if p.Quiet || p.JSON {
+		return
+	}
+	p.clearProgress()
+	fmt.Fprintf(p.err, format+"\n", args...)
+}
+
+// Document writes the one JSON document of a command.
+func (p *Printer) Document(v any) error {
+	e := json.NewEncoder(p.out)
+	e.SetEscapeHTML(false)
+	e.SetIndent("", "  ")
+	return e.Encode(v)
+}
+
+// Object writes one line of JSON.
+func (p *Printer) Object(v any) error {
+	e := json.NewEncoder(p.out)
+	e.SetEscapeHTML(false)
+	return e.Encode(v)
+}
+
+// Database says which database one is on.
+func (p *Printer) Database(name string, i engine.Info, live bool) {
+	if p.JSON || p.Quiet {
+		return
+	}
+	text := "on " + bold.Render(name) + ": " + i.Title + " " + i.Version + ", " + i.Name
+	if i.Host != "" {
+		text += " at " + i.Host
+	}
+	switch {
+	case i.Missing:
+		text += ", " + warn.Render("not there yet")
+	case live:
+		text += ", " + warn.Render("live")
+	default:
+		text += ", not live"
+	}
+	fmt.Fprintln(p.out, text)
+	fmt.Fprintln(p.out)
+}
+
+// Table writes rows under headings, aligned, within the terminal's width.
+func (p *Printer) Table(headings []string, rows [][]string) {
+	if p.JSON {
+		return
+	}
+	for _, l := range p.tableLines(headings, rows) {
+		fmt.Fprintln(p.out, l)
+	}
+}
+
+func (p *Printer) tableLines(headings []string, rows [][]string) []string {
+	headings = append([]string(nil), headings...)
+	natural := make([]int, len(headings))
+	for i, h := range headings {
+		headings[i] = oneLine(h)
+		natural[i] = lipgloss.Width(headings[i])
+	}
+	clean := make([][]string, len(rows))
+	for r, row := range rows {
+		clean[r] = make([]string, len(headings))
+		for i := range clean[r] {
+			if i < len(row) {
+				clean[r][i] = oneLine(row[i])
+			}
+			natural[i] = max(natural[i], lipgloss.Width(clean[r][i]))
+		}
+	}
+	t := table.New().Headers(headings...).Rows(clean...).
+		BorderTop(false).BorderBottom(false).BorderLeft(false).BorderRight(false).BorderColumn(false).BorderHeader(false).
+		StyleFunc(func(row, col int) lipgloss.Style {
+			s := lipgloss.NewStyle().PaddingRight(2)
+			if col == 0 {
+				s = s.PaddingLeft(2)
+			}
+			if row == table.HeaderRow {
+				return s.Foreground(lipgloss.Color("245"))
+			}
+			if numeric(clean, col) {
+				s = s.Align(lipgloss.Right)
+			}
+			return s
+		})
+	total := 2
+	for _, w := range natural {
+		total += w + 2
+	}
+	if p.width > 20 && total > p.width {
+		t = t.Width(p.width)
+	}
+	lines := strings.Split(t.Render(), "\n")
+	for i, l := range lines {
+		lines[i] = strings.TrimRight(l, " ")
+	}
+	return lines
+}
+
+// numeric reports whether a column holds numbers alone.
+func numeric(rows [][]string, col int) bool {
+	found := false
+	for _, r := range rows {
+		if strings.Trim(r[col], "0123456789,.-+") != "" {
+			return false
+		}
+		found = found || r[col] != "" && r[col] != "-"
+	}
+	return found
+}
+
+// oneLine makes a value fit for a cell: no line ends, no control characters.
+func oneLine(s string) string {
+	return strings.Map(func(r rune) rune {
+		switch {
+		case r == '\n' || r == '\t' || r == '\r':
+			return ' '
+		case r < ' ' || r == 0x7f || r >= 0x80 && r < 0xa0:
+			return '�'
+		}
+		return r
+	}, s)
+}
+
+// Count writes a number with its thousands apart.
+func Count(n int64) string {
+	s := fmt.Sprint(n)
+	sign := ""
+	if strings.HasPrefix(s, "-") {
+		sign, s = "-", s[1:]
+	}
+	for i := len(s) - 3; i > 0; i -= 3 {
+		s = s[:i] + "," + s[i:]
+	}
+	return sign + s
+}
+
+// Size writes bytes as people say them.
+func Size(n int64) string {
+	units := []string{"B", "kB", "MB", "GB", "TB"}
+	f := float64(n)
+	i := 0
+	for f >= 1000 && i < len(units)-1 {
+		f /= 1000
+		i++
+	}
+	if i == 0 || f >= 100 {
+		return fmt.Sprintf("%.0f %s", f, units[i])
+	}
+	return fmt.Sprintf("%.1f %s", f, units[i])
+}
+
+// Seconds writes a time as people say it.
+func Seconds(s float64) string {
+	switch {
+	case s < 0.0005:
+		return "0 s"
+	case s < 1:
+		return fmt.Sprintf("%.0f ms", s*1000)
+	case s < 100:
+		return fmt.Sprintf("%.1f s", s)
+	}
+	return fmt.Sprintf("%d min %d s", int(s)/60, int(s)%60)
+}
+
+// Value writes a value of a row.
+func Value(v any) string {
+	switch v := v.(type) {
+	case nil:
+		return "null"
+	case []byte:
+		if len(v) > 16 {
+			return fmt.Sprintf("x'%x…' (%d bytes)", v[:16], len(v))
+		}
+		return fmt.Sprintf("x'%x'", v)
+	case string:
+		if r := []rune(v); len(r) > 60 {
+			return string(r[:59]) + "…"
+		}
+		return v
+	case float64:
+		return strings.TrimSuffix(fmt.Sprintf("%v", v), ".0")
+	}
+	return fmt.Sprint(v)
+}
+
+// Rows writes what a query gave.
+func (p *Printer) Rows(r *engine.Rows) {
+	rows := make([][]string, len(r.Values))
+	for i, v := range r.Values {
+		for _, x := range v {
+			rows[i] = append(rows[i], Value(x))
+		}
+	}
+	p.Table(r.Columns, rows)
+}
