@@ -12,6 +12,7 @@ import (
 	"lastboard/internal/core/fault"
 	"lastboard/internal/core/migration"
 	"lastboard/internal/engine"
+	"lastboard/internal/view"
 )
 
 func newAdopt(g *global) *cobra.Command {
@@ -75,7 +76,8 @@ without running it. No table is touched; the ledger is added beside them.`,
 			if s.JSON {
 				return s.Document(map[string]any{"migration": path, "tables": len(tables.Tables), "views": len(tables.Views), "native": native})
 			}
-			s.Line("%d tables and %d views are in migrations/0001-adopted.sql, recorded as settled; none was touched", len(tables.Tables), len(tables.Views))
+			s.Line("%s and %s are in migrations/0001-adopted.sql, recorded as settled; none was touched",
+				view.Plural(len(tables.Tables), "table", "tables"), view.Plural(len(tables.Views), "view", "views"))
 			if len(native) > 0 {
 				s.Line("written as native SQL, since the language has no words for all of it: %s", strings.Join(native, ", "))
 			}

@@ -142,7 +142,7 @@ func (s *session) compare(ctx context.Context, now *schema.Schema, table, versio
 		return nil
 	}
 	s.Title("since %s-%s", st.known[i].Version, st.known[i].Name)
-	s.Differences(differences)
+	s.Differences(&was, now, differences)
 	return nil
 }
 
@@ -180,7 +180,7 @@ func (s *session) showChanges(ctx context.Context, p *plan.Plan) error {
 		}
 		s.Title("%s", name)
 		if len(differences) > 0 {
-			s.Differences(differences)
+			s.Differences(p.Before, now, differences)
 		}
 		if len(columns) > 0 {
 			r, err := s.db.Sample(ctx, after, columns, 3)

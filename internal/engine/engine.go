@@ -36,9 +36,10 @@ const Prefix = "lastboard_"
 
 // Planner turns changes into steps. It is pure: it never talks to a database.
 type Planner interface {
-	// Holds gives the table as this engine will show it once it is made: types
-	// that the engine does not tell apart become one.
-	Holds(t *schema.Table) *schema.Table
+	// Holds gives the table that a change leads to as this engine will show it:
+	// types that the engine does not tell apart become one, and added columns get
+	// what enforces the limits of their types.
+	Holds(c *schema.TableChange) *schema.Table
 	// Steps gives the steps of one change in their order.
 	Steps(c *schema.Change, f Facts) ([]*Step, error)
 	// Text is how this engine holds an expression, for comparing two of them.

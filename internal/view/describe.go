@@ -118,14 +118,7 @@ func facts(t *describe.Table) []string {
 		add("check", "%s  %s", k.Expr, faint.Render(k.Name))
 	}
 	for _, k := range t.Table.ForeignKeys {
-		text := fmt.Sprintf("(%s) → %s (%s)", strings.Join(k.Columns, ", "), k.Table, strings.Join(k.References, ", "))
-		if k.OnDelete != "" {
-			text += " on delete " + k.OnDelete
-		}
-		if k.OnUpdate != "" {
-			text += " on update " + k.OnUpdate
-		}
-		add("refers to", "%s  %s", text, faint.Render(k.Name))
+		add("refers to", "%s  %s", foreignKeyText(k), faint.Render(k.Name))
 	}
 	for _, x := range t.Table.Indexes {
 		add("index", "%s  %s", indexText(x), faint.Render(x.Name))
@@ -145,6 +138,17 @@ func facts(t *describe.Table) []string {
 		add("open in", "%s", u)
 	}
 	return list
+}
+
+func foreignKeyText(k *schema.ForeignKey) string {
+	text := fmt.Sprintf("(%s) → %s (%s)", strings.Join(k.Columns, ", "), k.Table, strings.Join(k.References, ", "))
+	if k.OnDelete != "" {
+		text += " on delete " + k.OnDelete
+	}
+	if k.OnUpdate != "" {
+		text += " on update " + k.OnUpdate
+	}
+	return text
 }
 
 func indexText(x *schema.Index) string {
@@ -168,13 +172,14 @@ func indexText(x *schema.Index) string {
 	return text
 }
 
-// Differences writes what changed of a table, before beside after.
-func (p *Printer) Differences(list []schema.Difference) {
+// Differences writes what changed, before beside after: what came or went is shown
+// as it is defined.
+func (p *Printer) Differences(was, is *schema.Schema, list []schema.Difference) {
 	var rows [][]string
 	for _, d := range list {
 		before, after := d.Expected, d.Found
 		if d.Attribute == "exists" {
-			before, after = map[string]string{"yes": "there", "no": "-"}[d.Expected], map[string]string{"yes": "there", "no": "-"}[d.Found]
+			before, after = definition(was.Table(d.Table), d), definition(is.Table(d.Table), d)
 		}
 		if before == "" {
 			before = "-"
@@ -189,6 +194,67 @@ func (p *Printer) Differences(list []schema.Difference) {
 		rows = append(rows, []string{what, before, after})
 	}
 	p.Table([]string{"", "before", "after"}, rows)
+}
+
+// definition writes a part of a table in short; "" where the table has none.
+func definition(t *schema.Table, d schema.Difference) string {
+	if t == nil {
+		return ""
+	}
+	find := func(keys []*schema.Key) string {
+		for _, k := range keys {
+			if schema.SameName(k.Name, d.Name) {
+				return "(" + strings.Join(k.Columns, ", ") + ")"
+			}
+		}
+		return ""
+	}
+	switch d.Object {
+	case "table":
+		return "there"
+	case "column":
+		return columnText(t.Column(d.Name))
+	case "unique":
+		return find(t.Uniques)
+	case "primary key":
+		if t.PrimaryKey != nil {
+			return find([]*schema.Key{{Name: d.Name, Columns: t.PrimaryKey.Columns}})
+		}
+	case "check":
+		for _, k := range t.Checks {
+			if schema.SameName(k.Name, d.Name) {
+				return k.Expr.String()
+			}
+		}
+	case "foreign key":
+		for _, k := range t.ForeignKeys {
+			if schema.SameName(k.Name, d.Name) {
+				return foreignKeyText(k)
+			}
+		}
+	case "index":
+		if x := t.Index(d.Name); x != nil {
+			return indexText(x)
+		}
+	}
+	return ""
+}
+
+func columnText(c *schema.Column) string {
+	if c == nil {
+		return ""
+	}
+	text := typeText(c)
+	if c.NotNull {
+		text += " not null"
+	}
+	if c.Default != nil {
+		text += " default " + c.Default.String()
+	}
+	if c.Generated != nil {
+		text += " = " + c.Generated.Expr.String()
+	}
+	return text
 }
 
 // The JSON of describe.

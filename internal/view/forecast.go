@@ -4,6 +4,8 @@ import (
 	"fmt"
 	"strings"
 
+	"charm.land/lipgloss/v2"
+
 	"lastboard/internal/core/plan"
 	"lastboard/internal/engine"
 )
@@ -41,7 +43,15 @@ func (p *Printer) Plan(m *plan.Plan, statements bool) {
 		}
 		rows = append(rows, []string{fmt.Sprint(s.Number), string(s.Kind), s.What, count, seconds, waits(s)})
 	}
-	p.Table([]string{"step", "kind", "what", "rows", "time", "writers wait"}, rows)
+	p.styledTable([]string{"step", "kind", "what", "rows", "time", "writers wait"}, rows, func(col int, v string) (lipgloss.Style, bool) {
+		switch {
+		case col == 5 && v == engine.WaitThroughout:
+			return warn, true
+		case col == 5 && v == engine.WaitNo:
+			return faint, true
+		}
+		return bold, false
+	})
 	p.Line("")
 }
 
@@ -60,12 +70,6 @@ func shownSQL(s *engine.Step, sql string) string {
 func indent(sql string) string { return "    " + strings.ReplaceAll(sql, "\n", "\n    ") }
 
 func waits(s *engine.Step) string {
-	switch s.WritersWait {
-	case engine.WaitThroughout:
-		return warn.Render("throughout")
-	case engine.WaitNo:
-		return faint.Render("no")
-	}
 	if s.Batch != nil {
 		return "briefly, by batch"
 	}

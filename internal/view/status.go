@@ -3,6 +3,8 @@ package view
 import (
 	"strings"
 
+	"charm.land/lipgloss/v2"
+
 	"lastboard/internal/core/ledger"
 )
 
@@ -32,21 +34,24 @@ func (p *Printer) Status(list []MigrationStatus) {
 		}
 		rows = append(rows, []string{m.Version, state(m), at, m.Name, m.Title})
 	}
-	p.Table([]string{"", "state", "advanced", "name", "title"}, rows)
+	p.styledTable([]string{"", "state", "advanced", "name", "title"}, rows, func(col int, v string) (lipgloss.Style, bool) {
+		switch {
+		case col != 1:
+			return bold, false
+		case v == ledger.Settled:
+			return good, true
+		case v == ledger.Waiting:
+			return faint, true
+		}
+		return warn, true
+	})
 }
 
 func state(m MigrationStatus) string {
-	switch m.State {
-	case ledger.Settled:
-		return good.Render(m.State)
-	case ledger.Waiting:
-		return faint.Render(m.State)
-	}
-	text := m.State
 	if m.Direction == ledger.Retreat {
-		text += " on the way back"
+		return m.State + " on the way back"
 	}
-	return warn.Render(text)
+	return m.State
 }
 
 // when writes a time of the ledger to the minute.

@@ -113,16 +113,20 @@ func (p *Printer) Database(name string, i engine.Info, live bool) {
 }
 
 // Table writes rows under headings, aligned, within the terminal's width.
-func (p *Printer) Table(headings []string, rows [][]string) {
+func (p *Printer) Table(headings []string, rows [][]string) { p.styledTable(headings, rows, nil) }
+
+// styledTable is Table with a style for some values: the values themselves are
+// plain, so that nothing in them can draw on the terminal.
+func (p *Printer) styledTable(headings []string, rows [][]string, style func(column int, value string) (lipgloss.Style, bool)) {
 	if p.JSON {
 		return
 	}
-	for _, l := range p.tableLines(headings, rows) {
+	for _, l := range p.tableLines(headings, rows, style) {
 		fmt.Fprintln(p.out, l)
 	}
 }
 
-func (p *Printer) tableLines(headings []string, rows [][]string) []string {
+func (p *Printer) tableLines(headings []string, rows [][]string, style func(int, string) (lipgloss.Style, bool)) []string {
 	headings = append([]string(nil), headings...)
 	natural := make([]int, len(headings))
 	for i, h := range headings {
@@ -148,6 +152,11 @@ func (p *Printer) tableLines(headings []string, rows [][]string) []string {
 			}
 			if row == table.HeaderRow {
 				return s.Foreground(lipgloss.Color("245"))
+			}
+			if style != nil {
+				if own, ok := style(col, clean[row][col]); ok {
+					s = s.Inherit(own)
+				}
 			}
 			if numeric(clean, col) {
 				s = s.Align(lipgloss.Right)
@@ -191,6 +200,14 @@ func oneLine(s string) string {
 		}
 		return r
 	}, s)
+}
+
+// Plural writes a number with what it counts.
+func Plural(n int, one, many string) string {
+	if n == 1 {
+		return "1 " + one
+	}
+	return Count(int64(n)) + " " + many
 }
 
 // Count writes a number with its thousands apart.

@@ -117,7 +117,7 @@ func portable(t *schema.Table, played *schema.Schema, e engine.Engine) ([]sqltex
 			return nil, nil, false
 		}
 	}
-	made := *e.Holds(after.Table(t.Name))
+	made := *e.Holds(&schema.TableChange{After: after.Table(t.Name)})
 	made.Triggers, made.Comment = t.Triggers, t.Comment
 	for _, d := range schema.CompareTables(t, &made, e.Text) {
 		if d.Attribute == "declared type" && d.Found == "" || d.Attribute == "options" && strings.Contains(d.Expected+d.Found, "implied not null") {

@@ -143,7 +143,7 @@ func (p *Planner) Advance(ctx context.Context, m *migration.Migration) (*Plan, e
 			return nil, fault.List{Located(m, err)}
 		}
 		if change.Table != nil && change.Table.After != nil {
-			change.Table.After = p.in.Engine.Holds(change.Table.After)
+			change.Table.After = p.in.Engine.Holds(change.Table)
 			p.useKept(m, change.Table)
 		}
 		if err := p.change(ctx, out, change); err != nil {

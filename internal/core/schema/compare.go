@@ -73,7 +73,7 @@ func Compare(want, got *Schema, text Text) []Difference {
 func CompareTables(want, got *Table, text Text) []Difference {
 	c := comparison{table: want.Name, text: text}
 	c.attributes(object{"table", want.Name, tableAttributes(want)}, object{"table", want.Name, tableAttributes(got)})
-	c.objects(want.Name, c.parts(want), c.parts(got))
+	c.objects(want.Name, c.parts(want, got), c.parts(got, want))
 	return c.list
 }
 
@@ -145,11 +145,16 @@ func tableAttributes(t *Table) []attribute {
 	}
 }
 
-// parts flattens what a table is made of.
-func (c *comparison) parts(t *Table) []object {
+// parts flattens what a table is made of. A column's position counts the columns
+// that both tables have, so that one that comes or goes does not move the others.
+func (c *comparison) parts(t, other *Table) []object {
 	var list []object
-	for i, col := range t.Columns {
-		list = append(list, object{"column", col.Name, c.columnAttributes(col, i)})
+	position := 0
+	for _, col := range t.Columns {
+		if other.Column(col.Name) != nil {
+			position++
+		}
+		list = append(list, object{"column", col.Name, c.columnAttributes(col, position)})
 	}
 	if k := t.PrimaryKey; k != nil {
 		list = append(list, object{"primary key", "", keyAttributes(k)})
@@ -192,7 +197,7 @@ func (c *comparison) columnAttributes(col *Column, position int) []attribute {
 		}
 	}
 	return []attribute{
-		{"position", fmt.Sprint(position + 1)}, {"type", col.Type.String()}, {"declared type", strings.ToLower(col.Declared)},
+		{"position", fmt.Sprint(position)}, {"type", col.Type.String()}, {"declared type", strings.ToLower(col.Declared)},
 		{"not null", yes(col.NotNull)}, {"default", c.expr(col.Default)}, {"generated", generated}, {"stored", stored},
 		{"identity", identity}, {"collate", strings.ToLower(col.Collate)}, {"on update", yes(col.OnUpdateNow)},
 		{"comment", col.Comment}, {"options", optionsText(col.Options)},

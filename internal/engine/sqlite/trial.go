@@ -44,6 +44,15 @@ func (d *database) Trial(ctx context.Context) (engine.Trial, error) {
 			return nil, errors.Join(fmt.Errorf("the tables cannot be copied to try the change: %w", err), t.Close())
 		}
 	}
+	notes, err := d.Query(ctx, selectNotes)
+	if err != nil {
+		return t, nil // the database has no ledger yet
+	}
+	for _, row := range notes.Values {
+		if _, err := conn.ExecContext(ctx, note(text(row[0]), text(row[1]), text(row[2]), text(row[3]))); err != nil {
+			return nil, errors.Join(err, t.Close())
+		}
+	}
 	return t, nil
 }
 

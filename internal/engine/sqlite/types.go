@@ -156,13 +156,18 @@ func readLimit(c *schema.Column, name, check string) (sqltext.Type, bool) {
 }
 
 // Holds implements engine.Planner: a column that numbers itself is INTEGER on
-// SQLite, every type of a strict table is one of six, and every column whose
-// type needs a limit has one.
-func (Engine) Holds(t *schema.Table) *schema.Table {
+// SQLite, every type of a strict table is one of six, and every added
+// column whose type needs a limit has one.
+func (Engine) Holds(change *schema.TableChange) *schema.Table {
+	t := change.After
 	held := *t
 	held.Columns = nil
 	strict := t.Options["strict"] != ""
 	for _, c := range t.Columns {
+		if _, old := change.From[c.Name]; old {
+			held.Columns = append(held.Columns, c)
+			continue
+		}
 		h := *c
 		if h.Identity != nil {
 			h.Type = sqltext.Type{Name: "integer"}
