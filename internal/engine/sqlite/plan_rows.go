@@ -19,10 +19,15 @@ func keptSQL(letter string, n int) string {
 	return strings.Join(list, ", ")
 }
 
-func createKept(name string, keys, values int, written bool) string {
-	columns := keptSQL("k", keys) + ", " + keptSQL("o", values)
-	if written {
-		columns += ", " + keptSQL("w", values)
+// createKept gives the statement that makes such a table. What was written is
+// held with the type of its column, so that it compares equal to what the column
+// made of it.
+func createKept(t *schema.Table, name string, keys int, values []string, written bool) string {
+	columns := keptSQL("k", keys) + ", " + keptSQL("o", len(values))
+	for i, c := range values {
+		if written {
+			columns += fmt.Sprintf(", w%d %s", i+1, declaration(t.Column(c), t.Options["strict"] != ""))
+		}
 	}
 	return "create table " + quote(name) + " (" + columns + ", primary key (" + keptSQL("k", keys) + ")) without rowid"
 }
@@ -90,7 +95,7 @@ func (p *planner) backfill(c *schema.RowChange) []*engine.Step {
 			return nil
 		}
 		kept := p.facts.KeptTable("values")
-		p.add(engine.Catalog, 0, "make a place for the old values of "+t.Name, createKept(kept, len(keys), len(columns), true))
+		p.add(engine.Catalog, 0, "make a place for the old values of "+t.Name, createKept(t, kept, len(keys), columns, true))
 		statements = append(statements, "insert into "+quote(kept)+" select "+quoteAll(keys)+", "+quoteAll(columns)+", "+strings.Join(values, ", ")+" from "+name+where)
 		keeps = []*engine.Keeping{{Table: t.Name, Kept: kept, Keys: keys, Columns: columns, What: "values"}}
 		if !steady {

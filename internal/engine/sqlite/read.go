@@ -17,8 +17,9 @@ const (
 		where name not like 'sqlite\_%' escape '\' order by rowid`
 	selectKinds   = `select name, type from pragma_table_list where schema = 'main'`
 	selectColumns = `select m.name, x.name, x.type, x."notnull", x.pk, x.hidden
-		from pragma_table_list m join pragma_table_xinfo(m.name) x where m.schema = 'main' and m.type in ('table', 'view') order by m.name, x.cid`
-	selectNotes = `select table_name, object, kind, text from lastboard_note`
+		from pragma_table_list m join pragma_table_xinfo(m.name) x where m.schema = 'main' and m.type in ('table', 'virtual') order by m.name, x.cid`
+	selectViewColumns = `select name from pragma_table_xinfo(?) order by cid`
+	selectNotes       = `select table_name, object, kind, text from lastboard_note`
 )
 
 type queryer func(ctx context.Context, sql string, args ...any) (*engine.Rows, error)
@@ -74,6 +75,15 @@ func readSchema(ctx context.Context, query queryer) (*schema.Schema, error) {
 	if err := verifyColumns(ctx, query, s); err != nil {
 		return nil, err
 	}
+	for _, v := range s.Views {
+		rows, err := query(ctx, selectViewColumns, v.Name)
+		if err != nil {
+			continue // the view is broken: it reads what is not there
+		}
+		for _, row := range rows.Values {
+			v.Columns = append(v.Columns, text(row[0]))
+		}
+	}
 	settleReferences(s)
 	if !noted {
 		return s, nil
@@ -119,10 +129,6 @@ func verifyColumns(ctx context.Context, query queryer, s *schema.Schema) error {
 	seen := map[*schema.Table]int{}
 	for _, row := range rows.Values {
 		name := text(row[1])
-		if v := s.View(text(row[0])); v != nil {
-			v.Columns = append(v.Columns, name)
-			continue
-		}
 		t := s.Table(text(row[0]))
 		if t == nil {
 			continue

@@ -1,0 +1,285 @@
+package test
+
+import (
+	"encoding/json"
+	"flag"
+	"fmt"
+	"math/rand/v2"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+)
+
+var (
+	seeds     = flag.Int("seeds", 60, "how many random databases to migrate forward and back")
+	firstSeed = flag.Uint64("seed", 1, "the first seed")
+)
+
+// TestRandomForwardAndBack makes random tables with rows, runs random migrations,
+// takes them back, and runs them again. Back gives the start, again gives what
+// forward gave, and what is refused changes nothing.
+func TestRandomForwardAndBack(t *testing.T) {
+	ran, refused := 0, 0
+	for i := range *seeds {
+		seed := *firstSeed + uint64(i)
+		t.Run(fmt.Sprint("seed=", seed), func(t *testing.T) {
+			a, b := forwardAndBack(t, seed)
+			ran, refused = ran+a, refused+b
+		})
+	}
+	t.Logf("%d migrations ran, %d were refused", ran, refused)
+	if ran < refused {
+		t.Errorf("only %d of %d migrations ran: the test has lost its aim", ran, ran+refused)
+	}
+}
+
+func forwardAndBack(t *testing.T, seed uint64) (ran, refused int) {
+	g := &generator{rand.New(rand.NewPCG(seed, 7))}
+	o := adopted(t, g.database()...)
+	start := o.snapshot()
+	for n := range 4 {
+		var doc described
+		if err := json.Unmarshal([]byte(o.must("describe", "--json")), &doc); err != nil {
+			t.Fatal(err)
+		}
+		text := g.migration(doc)
+		name := fmt.Sprintf("%04d-change", n+2)
+		o.migration(name, text)
+		before := o.snapshot()
+		r := o.run("advance", "--yes")
+		switch r.code {
+		case 0:
+			ran++
+		case 3:
+			refused++
+			o.unchanged(before)
+			o.migration(name, "-- refused\n")
+			o.must("advance", "--yes")
+		default:
+			t.Fatalf("%s\n%s", text, r)
+		}
+		if t.Failed() {
+			t.Fatalf("after %s", text)
+		}
+	}
+	end := o.snapshot()
+	o.must("retreat", "--to", "1", "--yes")
+	if back := o.snapshot(); back != start {
+		t.Fatalf("the way back does not lead to the start: %s\n%s", firstDifference(start, back), o.history())
+	}
+	o.must("advance", "--yes")
+	if again := o.snapshot(); again != end {
+		t.Fatalf("the second time forward differs from the first: %s\n%s", firstDifference(end, again), o.history())
+	}
+	return ran, refused
+}
+
+// history is the migrations that were written, for a message.
+func (o *office) history() string {
+	files, err := filepath.Glob(filepath.Join(o.dir, "migrations", "*"))
+	if err != nil {
+		o.Fatal(err)
+	}
+	var b strings.Builder
+	for _, f := range files {
+		text, err := os.ReadFile(f)
+		if err != nil {
+			o.Fatal(err)
+		}
+		b.WriteString(filepath.Base(f) + "\n" + string(text))
+	}
+	return b.String()
+}
+
+type described struct {
+	Tables []struct {
+		Name    string
+		Columns []struct {
+			Name, Type string
+			Nullable   bool
+			Generated  *struct{}
+		}
+		PrimaryKey  []string `json:"primary_key"`
+		Unique      []struct{ Name string }
+		Checks      []struct{ Name string }
+		ForeignKeys []struct{ Name string } `json:"foreign_keys"`
+		Indexes     []struct{ Name string }
+	}
+}
+
+// generator makes tables, rows and migrations.
+type generator struct{ *rand.Rand }
+
+func (g *generator) one(list ...string) string { return list[g.IntN(len(list))] }
+
+func (g *generator) chance(percent int) bool { return g.IntN(100) < percent }
+
+func quoted(n string) string { return `"` + strings.ReplaceAll(n, `"`, `""`) + `"` }
+
+var columnNames = []string{"name", "flag", "length", "order", "Remarks", "two words", "größe", `a"b`, "группа", "select", "depth", "dues"}
+
+// database makes the statements of another program.
+func (g *generator) database() []string {
+	var list []string
+	parent := ""
+	for t := range 2 {
+		table := []string{"vessel", "port call"}[t]
+		lines := []string{"id integer primary key" + g.one("", "", " autoincrement")}
+		tail := ""
+		switch g.IntN(6) {
+		case 0:
+			lines, tail = []string{"id text not null primary key"}, " without rowid"
+		case 1:
+			lines = []string{"a int not null", "b text not null", "primary key (a, b)"}
+		case 2:
+			lines = []string{"id uuid not null primary key"}
+		}
+		if t == 0 {
+			parent = lines[len(lines)-1]
+		}
+		var columns, constraints []string
+		for i, c := range g.Perm(len(columnNames))[:2+g.IntN(4)] {
+			name := columnNames[c]
+			columns = append(columns, name)
+			lines = append(lines, quoted(name)+" "+g.columnType()+g.one("", "", " default 'x'", " default 7", " not null default 0", " collate nocase", " unique", " constraint nn not null default 1"))
+			if g.chance(15) {
+				constraints = append(constraints, g.one("", fmt.Sprintf("constraint c%d ", i))+"check ("+quoted(name)+" <> 'never')")
+			}
+		}
+		if g.chance(25) {
+			lines = append(lines, "computed text generated always as ("+quoted(columns[0])+" || '!')"+g.one("", " stored"))
+		}
+		if t == 1 && g.chance(60) && !strings.HasPrefix(parent, "primary") {
+			lines = append(lines, "parent integer"+g.one(" references vessel on delete cascade", ""))
+		}
+		// Constraints of the table stand behind its columns.
+		var head, rest []string
+		for _, l := range lines {
+			if strings.HasPrefix(l, "primary key (") {
+				rest = append(rest, l)
+			} else {
+				head = append(head, l)
+			}
+		}
+		list = append(list, "create table "+quoted(table)+" ("+strings.Join(append(append(head, rest...), constraints...), ", ")+")"+tail)
+		if g.chance(50) {
+			list = append(list, "create "+g.one("", "")+"index "+quoted("by "+table)+" on "+quoted(table)+" ("+quoted(columns[0])+g.one("", " desc", " collate rtrim")+")"+
+				g.one("", " where "+quoted(columns[0])+" is not null"))
+		}
+		if g.chance(30) {
+			list = append(list, "create view "+quoted("all "+table)+" as select "+quoted(columns[0])+" from "+quoted(table))
+		}
+		if g.chance(30) {
+			list = append(list, "create trigger "+quoted("on "+table)+" after delete on "+quoted(table)+" begin select old."+quoted(columns[len(columns)-1])+"; end")
+		}
+		list = append(list, g.rows(table, lines[0], columns)...)
+	}
+	return list
+}
+
+func (g *generator) columnType() string {
+	return g.one("text", "integer", "varchar(20)", "VARCHAR(10)", "numeric(8,2)", "real", "blob", "timestamp", "INT", "boolean", "", "date")
+}
+
+func (g *generator) value() string {
+	return g.one("null", "1", "-5", "'a'", "''", "'it''s'", "'größer'", "9223372036854775807", "2.5", "x'00ff'", "'2031-05-01'", "'007'", "'  '")
+}
+
+// rows inserts what the table takes, and leaves out what it refuses.
+func (g *generator) rows(table, first string, columns []string) []string {
+	var list []string
+	for i := range g.IntN(12) {
+		names, values := []string{"id"}, []string{fmt.Sprint(i*3 + 1)}
+		switch {
+		case strings.HasPrefix(first, "a int"):
+			names, values = []string{"a", "b"}, []string{fmt.Sprint(i % 2), fmt.Sprintf("'k%d'", i)}
+		case strings.HasPrefix(first, "id text"), strings.HasPrefix(first, "id uuid"):
+			values = []string{fmt.Sprintf("'k%d'", i)}
+		}
+		for _, c := range columns {
+			names, values = append(names, quoted(c)), append(values, g.value())
+		}
+		list = append(list, "insert or ignore into "+quoted(table)+" ("+strings.Join(names, ", ")+") values ("+strings.Join(values, ", ")+")")
+	}
+	return list
+}
+
+// migration makes a migration of one to three statements for tables as they are.
+func (g *generator) migration(doc described) string {
+	var b strings.Builder
+	b.WriteString("-- A random change\n")
+	for range 1 + g.IntN(2) {
+		b.WriteString(g.statement(doc) + ";\n")
+	}
+	return b.String()
+}
+
+func (g *generator) statement(doc described) string {
+	if len(doc.Tables) == 0 || g.chance(10) {
+		return fmt.Sprintf("create table made_%d (id integer primary key%s, name varchar(10) not null default 'new', n numeric(6,2) check (n > 0), unique (name))",
+			g.IntN(1000), g.one("", " generated by default as identity"))
+	}
+	t := doc.Tables[g.IntN(len(doc.Tables))]
+	table := quoted(t.Name)
+	column := t.Columns[g.IntN(len(t.Columns))]
+	fresh := fmt.Sprintf("new_%d", g.IntN(1000))
+	switch g.IntN(9) {
+	case 0:
+		if g.chance(40) {
+			return "drop table " + table
+		}
+		return "create view " + fresh + " as select * from " + table
+	case 1:
+		return "create " + g.one("", "unique ") + "index " + fresh + " on " + table + " (" + quoted(column.Name) + g.one("", " desc") + ")"
+	case 2:
+		if len(t.Indexes) > 0 {
+			return "drop index " + quoted(t.Indexes[0].Name) + " on " + table
+		}
+		return "comment on column " + table + "." + quoted(column.Name) + " is 'why it''s there'"
+	case 3:
+		if column.Generated == nil {
+			return "backfill " + table + " set " + quoted(column.Name) + " = " + g.expression(quoted(column.Name)) + g.one("", " where "+quoted(column.Name)+" is null")
+		}
+	}
+	var actions []string
+	for range 1 + g.IntN(3) {
+		c := t.Columns[g.IntN(len(t.Columns))]
+		name := quoted(c.Name)
+		added := fmt.Sprintf("col_%d", g.IntN(10000))
+		switch g.IntN(12) {
+		case 0, 1:
+			actions = append(actions, "add "+added+" "+g.one("integer", "text", "boolean", "numeric(9,2)")+g.one("", " default 1", " not null default 0", " default true"))
+		case 2, 3:
+			actions = append(actions, "add "+added+" varchar(200)"+g.one("", " not null")+" using ("+g.expression(name)+")")
+		case 4:
+			actions = append(actions, "add "+added+" text generated always as (coalesce("+name+", 'none'))"+g.one("", " stored"))
+		case 5, 6:
+			actions = append(actions, "drop "+name+g.one("", "", " restore using ('back')"))
+		case 7:
+			actions = append(actions, "rename "+name+" to "+added)
+		case 8:
+			actions = append(actions, "alter "+name+" set default "+g.one("1", "'z'", "null", "current_timestamp"))
+		case 9:
+			actions = append(actions, "alter "+name+g.one(" set not null using ('filled')", " drop not null", " set not null", " drop default"))
+		case 10:
+			actions = append(actions, "add constraint "+g.one("a_check", "b_check")+" check ("+name+g.one(" is null or "+name+" <> 'zz')", " <> 'zz')"))
+		case 11:
+			for _, list := range [][]struct{ Name string }{t.Checks, t.ForeignKeys, t.Unique} {
+				if len(list) > 0 && g.chance(60) {
+					actions = append(actions, "drop constraint "+quoted(list[0].Name))
+					break
+				}
+			}
+			if len(actions) == 0 {
+				actions = append(actions, "add constraint "+added+" unique ("+name+")")
+			}
+		}
+	}
+	return "alter table " + table + " " + strings.Join(actions, ", ")
+}
+
+func (g *generator) expression(column string) string {
+	return g.one("'same'", "upper(coalesce("+column+", 'x'))", "concat("+column+", '-', 1)", "case when "+column+" is null then 'none' else 'some' end",
+		"substring(cast("+column+" as text) from 1 for 3)", "char_length("+column+") + 1", column)
+}
