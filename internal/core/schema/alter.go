@@ -183,7 +183,7 @@ func (x *alteration) users(column string) []string {
 		}
 	}
 	for _, i := range t.Indexes {
-		if i.uses(column) {
+		if i.Uses(column) {
 			users = append(users, "index "+i.Name)
 		}
 	}
@@ -202,7 +202,8 @@ func (x *alteration) users(column string) []string {
 	return users
 }
 
-func (i *Index) uses(column string) bool {
+// Uses reports whether the index reads a column.
+func (i *Index) Uses(column string) bool {
 	return i.Where.Mentions(column) || slices.ContainsFunc(i.Parts, func(p IndexPart) bool {
 		return SameName(p.Column, column) || p.Expr.Mentions(column)
 	})

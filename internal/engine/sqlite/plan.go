@@ -60,6 +60,7 @@ type planner struct {
 	table   *schema.Table     // as it stands before the steps
 	after   *schema.Table     // as it is meant to be, under the names of before
 	renames map[string]string // from after to what the change leads to
+	set     map[string]string // what a backfill will give columns, as SQL
 	rows    int64
 	steps   []*engine.Step
 	err     error

@@ -573,14 +573,21 @@ func (p *planner) alterProofs() {
 			})
 		}
 	}
-	p.uniqueProofs()
-	p.checkProofs()
-	p.referenceProofs()
+	_, uniques := p.uniques()
+	_, indexes := p.indexes()
+	_, checks := p.checks()
+	_, keys := p.foreignKeys()
+	p.proveUnique(uniques, indexes)
+	p.proveChecks(checks)
+	p.proveReferences(keys)
 }
 
 // columnValue gives what a column of after will hold, as SQL over before.
 func (p *planner) columnValue(name string) string {
 	c := p.after.Column(name)
+	if value, ok := p.set[c.Name]; ok {
+		return value
+	}
 	if old := p.from(c); old != nil {
 		if f, ok := p.fill(c); ok && f.OnlyNull {
 			return "coalesce(" + quote(old.Name) + ", " + p.renderMarked(f.Expr) + ")"
@@ -603,12 +610,10 @@ func (p *planner) substituted(e sqltext.Expr) string {
 	return r.expr(e, bindOr)
 }
 
-func (p *planner) uniqueProofs() {
-	_, added := p.uniques()
-	for _, k := range added {
+func (p *planner) proveUnique(uniques []*schema.Key, indexes []*schema.Index) {
+	for _, k := range uniques {
 		p.duplicates("constraint "+k.Name, k.Columns, nil, "")
 	}
-	_, indexes := p.indexes()
 	for _, x := range indexes {
 		if !x.Unique {
 			continue
@@ -668,9 +673,8 @@ func (p *planner) duplicates(what string, columns, values []string, only string)
 	})
 }
 
-func (p *planner) checkProofs() {
-	_, added := p.checks()
-	for _, k := range added {
+func (p *planner) proveChecks(checks []*schema.Check) {
+	for _, k := range checks {
 		if k.Expr.Tree == nil {
 			continue
 		}
@@ -681,9 +685,8 @@ func (p *planner) checkProofs() {
 	}
 }
 
-func (p *planner) referenceProofs() {
-	_, added := p.foreignKeys()
-	for _, k := range added {
+func (p *planner) proveReferences(keys []*schema.ForeignKey) {
+	for _, k := range keys {
 		var present, match, values []string
 		for i, c := range k.Columns {
 			v := p.columnValue(c)
@@ -694,10 +697,10 @@ func (p *planner) referenceProofs() {
 			}
 		}
 		orphan := strings.Join(present, " and ") + " and not exists (select 1 from " + quote(k.Table) + " p where " + strings.Join(match, " and ") + ")"
-		keys := sample(p.table)
+		row := sample(p.table)
 		p.addProof("prove that every row of "+p.table.Name+" refers to a row of "+k.Table, engine.Proof{
-			SQL:   "select " + strings.Join(append(slices.Clone(keys), values...), ", ") + " from " + quote(p.table.Name) + " where " + orphan + " limit 5",
-			Count: "select count(*) from " + quote(p.table.Name) + " where " + orphan, Keys: len(keys),
+			SQL:   "select " + strings.Join(append(slices.Clone(row), values...), ", ") + " from " + quote(p.table.Name) + " where " + orphan + " limit 5",
+			Count: "select count(*) from " + quote(p.table.Name) + " where " + orphan, Keys: len(row),
 			Rule:    "rows-would-break",
 			Message: fmt.Sprintf("%%d rows of %s have a %s that no row of %s has", p.table.Name, strings.Join(k.Columns, ", "), k.Table),
 			Cure:    "give them another with a backfill first, or take them away",

@@ -2,6 +2,7 @@ package sqlite
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"lastboard/internal/core/schema"
@@ -155,13 +156,56 @@ func (p *planner) putBack(c *schema.RowChange) []*engine.Step {
 }
 
 // rowProofs asserts before anything is changed that what a backfill computes can
-// be held.
+// be held: by the columns, and by the constraints on them.
 func (p *planner) rowProofs(c *schema.RowChange, condition string) {
-	for _, set := range c.Set {
-		col := c.Table.Column(set.Column)
-		p.castProof(set.Value, condition)
-		p.fitProof(col, p.renderMarked(set.Value), condition)
+	t := c.Table
+	p.change = &schema.TableChange{Before: t, After: t, From: map[string]string{}}
+	for _, name := range t.ColumnNames() {
+		p.change.From[name] = name
 	}
+	p.after, p.set = t, map[string]string{}
+	for _, set := range c.Set {
+		value := p.renderMarked(set.Value)
+		p.castProof(set.Value, condition)
+		p.fitProof(t.Column(set.Column), value, condition)
+		if condition != "" {
+			value = "case when " + condition + " then " + value + " else " + quote(set.Column) + " end"
+		}
+		p.set[set.Column] = value
+	}
+	concerned := func(uses func(column string) bool) bool {
+		return slices.ContainsFunc(c.Set, func(a sqltext.Assignment) bool { return uses(a.Column) })
+	}
+	named := func(columns []string) func(string) bool {
+		return func(column string) bool { return schema.HasName(columns, column) }
+	}
+	var uniques []*schema.Key
+	for _, k := range t.Uniques {
+		if concerned(named(k.Columns)) {
+			uniques = append(uniques, k)
+		}
+	}
+	var indexes []*schema.Index
+	for _, x := range t.Indexes {
+		if x.Unique && concerned(x.Uses) {
+			indexes = append(indexes, x)
+		}
+	}
+	p.proveUnique(uniques, indexes)
+	var checks []*schema.Check
+	for _, k := range t.Checks {
+		if concerned(k.Expr.Mentions) {
+			checks = append(checks, k)
+		}
+	}
+	p.proveChecks(checks)
+	var keys []*schema.ForeignKey
+	for _, k := range t.ForeignKeys {
+		if concerned(named(k.Columns)) {
+			keys = append(keys, k)
+		}
+	}
+	p.proveReferences(keys)
 }
 
 // renderMarked renders so that a cast that would fail is remembered and gives
