@@ -1,6 +1,8 @@
 package cli
 
 import (
+	"os"
+
 	"github.com/spf13/cobra"
 
 	"lastboard/demo"
@@ -27,6 +29,10 @@ play in.`,
 			return demo.Run(c.Context(), o)
 		},
 	}
+	c.AddCommand(&cobra.Command{
+		Use: "write FOLDER", Hidden: true, Args: cobra.ExactArgs(1),
+		RunE: func(c *cobra.Command, args []string) error { return demo.Write(c.Context(), args[0], demo.WritePause, os.Stdin) },
+	})
 	c.Flags().IntVar(&o.Rows, "rows", 200_000, "port calls to make")
 	return c
 }

@@ -104,11 +104,10 @@ func (s *session) previews(ctx context.Context, p *plan.Plan, n int) error {
 			s.Line("  step %d: its rows cannot be shown: %v", step.Number, err)
 			continue
 		}
-		s.Line("")
 		s.Line("  step %d would give", step.Number)
 		s.Rows(r)
+		s.Line("")
 	}
-	s.Line("")
 	return nil
 }
 

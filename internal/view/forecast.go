@@ -83,13 +83,11 @@ func (p *Printer) ForecastEnd(plans []*plan.Plan, live bool, users []string) {
 	for _, m := range plans {
 		for _, s := range m.Steps {
 			total += s.Seconds
-			if s.WritersWait != engine.WaitNo && s.Batch == nil {
-				longest = max(longest, s.Seconds)
-			}
 		}
+		longest = max(longest, m.LongestWait())
 		overlaps = append(overlaps, m.Overlap...)
 	}
-	p.Line("about %s in all; the longest that a writer waits for one step is about %s", Seconds(total), Seconds(longest))
+	p.Line("about %s in all; the longest that a writer waits is about %s", Seconds(total), Seconds(longest))
 	for _, m := range plans {
 		for _, f := range m.Warnings {
 			p.Line("")

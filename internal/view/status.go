@@ -34,7 +34,7 @@ func (p *Printer) Status(list []MigrationStatus) {
 		}
 		rows = append(rows, []string{m.Version, state(m), at, m.Name, m.Title})
 	}
-	p.styledTable([]string{"", "state", "advanced", "name", "title"}, rows, func(col int, v string) (lipgloss.Style, bool) {
+	p.styledTable([]string{"version", "state", "advanced", "name", "title"}, rows, func(col int, v string) (lipgloss.Style, bool) {
 		switch {
 		case col != 1:
 			return bold, false
@@ -72,7 +72,7 @@ func (p *Printer) Entries(list []ledger.Entry) {
 	for _, e := range list {
 		rows = append(rows, []string{when(e.At), e.Version, e.What, e.By + " on " + e.Host, Seconds(e.Seconds), Count(e.Rows), e.Note})
 	}
-	p.Table([]string{"at (UTC)", "", "what", "by", "took", "rows", ""}, rows)
+	p.Table([]string{"at (UTC)", "version", "what", "by", "took", "rows", ""}, rows)
 }
 
 // Ran says that a migration came to its end.

@@ -309,8 +309,52 @@ func (p *Planner) finish(out *Plan) {
 			s.Stage = "open"
 		}
 	}
+	for _, unit := range Units(out.Steps) {
+		if held(unit) <= p.in.Short {
+			continue
+		}
+		for _, s := range unit {
+			if s.Seconds > 0 && s.WritersWait == engine.WaitBriefly {
+				s.WritersWait = engine.WaitThroughout
+			}
+		}
+	}
 	out.After = p.current
 	out.KeptNumber = p.number
+}
+
+// Units parts steps into those that share a transaction: transactions differ in
+// whether foreign keys act, and a backfill in batches has its own.
+func Units(steps []*engine.Step) [][]*engine.Step {
+	var units [][]*engine.Step
+	for i, s := range steps {
+		if i == 0 || s.Batch != nil || steps[i-1].Batch != nil || s.ForeignKeysOff != steps[i-1].ForeignKeysOff {
+			units = append(units, nil)
+		}
+		units[len(units)-1] = append(units[len(units)-1], s)
+	}
+	return units
+}
+
+// held estimates in seconds for how long one transaction keeps its locks; a
+// backfill in batches lets go between them.
+func held(unit []*engine.Step) float64 {
+	var sum float64
+	for _, s := range unit {
+		if s.Batch == nil && s.WritersWait != engine.WaitNo {
+			sum += s.Seconds
+		}
+	}
+	return sum
+}
+
+// LongestWait estimates in seconds how long a writer may have to wait.
+func (p *Plan) LongestWait() float64 {
+	var longest float64
+	for _, unit := range Units(p.Steps) {
+		longest = max(longest, held(unit))
+	}
+	return longest
 }
 
 // Located turns what [schema.Apply] says of a statement into a fault with its

@@ -64,7 +64,7 @@ func (r *Runner) goOn(ctx context.Context, record *ledger.Migration) error {
 // all the steps until the next one.
 func (r *Runner) run(ctx context.Context, p *progress, fresh bool) error {
 	r.observe(Event{What: "migration", Version: p.record.Version, Name: p.record.Name, Steps: len(p.steps)})
-	units := split(p.steps)
+	units := plan.Units(p.steps)
 	if len(units) == 0 {
 		units = [][]*engine.Step{nil}
 	}
@@ -102,19 +102,6 @@ func allDone(p *progress, unit []*engine.Step) bool {
 		}
 	}
 	return true
-}
-
-// split parts the steps into units: transactions differ in whether foreign keys
-// act, and a backfill in batches has its own.
-func split(steps []*engine.Step) [][]*engine.Step {
-	var units [][]*engine.Step
-	for i, s := range steps {
-		if i == 0 || s.Batch != nil || steps[i-1].Batch != nil || s.ForeignKeysOff != steps[i-1].ForeignKeysOff {
-			units = append(units, nil)
-		}
-		units[len(units)-1] = append(units[len(units)-1], s)
-	}
-	return units
 }
 
 // unit does steps in one transaction with their records. The last unit also

@@ -1,0 +1,26 @@
+# Everything a fresh machine needs beside Go and make is in go.mod.
+export CGO_ENABLED = 0
+GOFLAGS_BUILD = -trimpath -ldflags "-s -w"
+
+.PHONY: build demo test bench fuzz
+
+build:
+	go build $(GOFLAGS_BUILD) -o bin/lastboard ./cmd/lastboard
+
+# The story on made-up data, in a new folder.
+demo: build
+	rm -rf harbour-demo
+	bin/lastboard demo harbour-demo
+
+test:
+	go vet ./...
+	go vet -tags faults ./...
+	go test -count=1 -timeout 30m ./...
+
+bench:
+	go run ./bench
+
+# A longer hunt: random migrations under new seeds, then the parser.
+fuzz:
+	go test ./test -count=1 -timeout 60m -run Random -seeds 1000 -seed 10000
+	go test ./internal/core/sqltext -fuzz FuzzParse -fuzztime 5m

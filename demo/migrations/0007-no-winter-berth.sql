@@ -1,0 +1,3 @@
+-- Nobody winters here any more
+alter table vessel
+  drop column winter_berth;
