@@ -31,7 +31,9 @@ play in.`,
 	}
 	c.AddCommand(&cobra.Command{
 		Use: "write FOLDER", Hidden: true, Args: cobra.ExactArgs(1),
-		RunE: func(c *cobra.Command, args []string) error { return demo.Write(c.Context(), args[0], demo.WritePause, os.Stdin) },
+		RunE: func(c *cobra.Command, args []string) error {
+			return demo.Write(c.Context(), args[0], demo.WritePause, os.Stdin)
+		},
 	})
 	c.Flags().IntVar(&o.Rows, "rows", 200_000, "port calls to make")
 	return c

@@ -278,7 +278,7 @@ func (p *planner) keepDropped(rebuild bool) {
 	}
 	kept := p.facts.KeptTable("column")
 	s := p.add(engine.Rewrite, keepRate, "keep the values of "+strings.Join(columns, ", "),
-		createKept(p.table, kept, len(keys), columns, false),
+		createKept(p.table, kept, keys, columns, false),
 		"insert into "+quote(kept)+" select "+quoteAll(keys)+", "+quoteAll(columns)+" from "+quote(p.table.Name)+" order by "+quoteAll(keys))
 	s.Rewrites = false
 	s.Keeps = []*engine.Keeping{{Table: p.table.Name, Kept: kept, Keys: keys, Columns: columns, What: "column"}}
@@ -451,7 +451,7 @@ func (p *planner) rememberNulls(name string, c *schema.Column, value, where stri
 		return nil, nil
 	}
 	kept := p.facts.KeptTable("values")
-	p.add(engine.Catalog, 0, "make a place to remember which rows were null", createKept(p.table, kept, len(keys), []string{p.from(c).Name}, true))
+	p.add(engine.Catalog, 0, "make a place to remember which rows were null", createKept(p.table, kept, keys, []string{p.from(c).Name}, true))
 	return []string{"insert into " + quote(kept) + " select " + quoteAll(keys) + ", " + quote(c.Name) + ", " + value + " from " + name + where},
 		[]*engine.Keeping{{Table: p.table.Name, Kept: kept, Keys: keys, Columns: []string{c.Name}, What: "values"}}
 }

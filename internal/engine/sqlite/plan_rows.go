@@ -20,17 +20,22 @@ func keptSQL(letter string, n int) string {
 	return strings.Join(list, ", ")
 }
 
-// createKept gives the statement that makes such a table. What was written is
-// held with the type of its column, so that it compares equal to what the column
-// made of it.
-func createKept(t *schema.Table, name string, keys int, values []string, written bool) string {
-	columns := keptSQL("k", keys) + ", " + keptSQL("o", len(values))
-	for i, c := range values {
-		if written {
-			columns += fmt.Sprintf(", w%d %s", i+1, declaration(t.Column(c), t.Options["strict"] != ""))
+// createKept gives the statement that makes such a table. Keys have the types of
+// their columns, or SQLite could not look a row up by them; so has what was
+// written, so that it compares equal to what the column made of it.
+func createKept(t *schema.Table, name string, keys, values []string, written bool) string {
+	typed := func(letter string, columns []string) string {
+		list := make([]string, len(columns))
+		for i, c := range columns {
+			list[i] = fmt.Sprintf("%s%d %s", letter, i+1, declaration(t.Column(c), t.Options["strict"] != ""))
 		}
+		return strings.Join(list, ", ")
 	}
-	return "create table " + quote(name) + " (" + columns + ", primary key (" + keptSQL("k", keys) + ")) without rowid"
+	columns := typed("k", keys) + ", " + keptSQL("o", len(values))
+	if written {
+		columns += ", " + typed("w", values)
+	}
+	return "create table " + quote(name) + " (" + columns + ", primary key (" + keptSQL("k", len(keys)) + ")) without rowid"
 }
 
 // keptMatch gives the condition that a kept row k belongs to a row of the table.
@@ -96,7 +101,7 @@ func (p *planner) backfill(c *schema.RowChange) []*engine.Step {
 			return nil
 		}
 		kept := p.facts.KeptTable("values")
-		p.add(engine.Catalog, 0, "make a place for the old values of "+t.Name, createKept(t, kept, len(keys), columns, true))
+		p.add(engine.Catalog, 0, "make a place for the old values of "+t.Name, createKept(t, kept, keys, columns, true))
 		statements = append(statements, "insert into "+quote(kept)+" select "+quoteAll(keys)+", "+quoteAll(columns)+", "+strings.Join(values, ", ")+" from "+name+where)
 		keeps = []*engine.Keeping{{Table: t.Name, Kept: kept, Keys: keys, Columns: columns, What: "values"}}
 		if !steady {
