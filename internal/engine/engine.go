@@ -235,8 +235,8 @@ type Proof struct {
 	// Rule and Cure are as in a finding.
 	Rule string `json:"rule"`
 	Cure string `json:"cure"`
-	// Table is the table whose rows are read as they were before the change; a
-	// proof that needs what an earlier step makes has none and cannot run early.
+	// Table is the table whose rows are read, as they are before the change; "" if
+	// they may be of any.
 	Table string `json:"table,omitempty"`
 }
 

@@ -185,7 +185,7 @@ func (p *Planner) change(ctx context.Context, out *Plan, c *schema.Change) error
 	record := newRecord(c, p.current, got)
 	for _, s := range steps {
 		s.Change = len(out.Records)
-		s.Early = s.Proof != nil && s.Proof.Table != "" && !schema.HasName(p.touched, s.Proof.Table)
+		s.Early = s.Proof != nil && p.untouched(s.Proof.Table)
 		record.Keeps = append(record.Keeps, s.Keeps...)
 	}
 	out.Records = append(out.Records, record)
@@ -249,6 +249,15 @@ func (p *Planner) asPlanned(c *schema.Change, got *schema.Schema) error {
 			"the steps would not lead to what the migration says: %s", strings.Join(lines, "; "))
 	}
 	return nil
+}
+
+// untouched reports whether a table's rows are still as they are in the database;
+// "" stands for all tables.
+func (p *Planner) untouched(table string) bool {
+	if table == "" {
+		return len(p.touched) == 0
+	}
+	return !schema.HasName(p.touched, table)
 }
 
 func (p *Planner) touch(c *schema.Change) {

@@ -155,10 +155,7 @@ func createIndex(t *schema.Table, x *schema.Index) string {
 	parts := make([]string, len(x.Parts))
 	for i, p := range x.Parts {
 		if p.Expr != nil {
-			parts[i] = stored(t, *p.Expr)
-			if p.Expr.Native == "" {
-				parts[i] = "(" + parts[i] + ")"
-			}
+			parts[i] = "(" + stored(t, *p.Expr) + ")"
 		} else {
 			parts[i] = quote(p.Column)
 		}

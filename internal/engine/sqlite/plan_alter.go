@@ -685,22 +685,26 @@ func (p *planner) proveChecks(checks []*schema.Check) {
 	}
 }
 
-func (p *planner) proveReferences(keys []*schema.ForeignKey) {
-	for _, k := range keys {
-		var present, match, values []string
+func (p *planner) proveReferences(foreignKeys []*schema.ForeignKey) {
+	for _, k := range foreignKeys {
+		// The values are computed apart, where no column of the parent can be taken
+		// for one of the table.
+		var present, match, values, names []string
 		for i, c := range k.Columns {
-			v := p.columnValue(c)
-			present = append(present, "("+v+") is not null")
-			values = append(values, v)
+			name := fmt.Sprintf("lastboard_v%d", i+1)
+			names = append(names, name)
+			values = append(values, p.columnValue(c)+" as "+name)
+			present = append(present, name+" is not null")
 			if i < len(k.References) {
-				match = append(match, "p."+quote(k.References[i])+" = ("+v+")")
+				match = append(match, "p."+quote(k.References[i])+" = "+name)
 			}
 		}
-		orphan := strings.Join(present, " and ") + " and not exists (select 1 from " + quote(k.Table) + " p where " + strings.Join(match, " and ") + ")"
-		row := sample(p.table)
+		keys := sample(p.table)
+		source := " from (select " + aliased(keys) + ", " + strings.Join(values, ", ") + " from " + quote(p.table.Name) + " limit -1) where " +
+			strings.Join(present, " and ") + " and not exists (select 1 from " + quote(k.Table) + " p where " + strings.Join(match, " and ") + ")"
 		p.addProof("prove that every row of "+p.table.Name+" refers to a row of "+k.Table, engine.Proof{
-			SQL:   "select " + strings.Join(append(slices.Clone(row), values...), ", ") + " from " + quote(p.table.Name) + " where " + orphan + " limit 5",
-			Count: "select count(*) from " + quote(p.table.Name) + " where " + orphan, Keys: len(row),
+			SQL:   "select " + keptSQL("key", len(keys)) + ", " + strings.Join(names, ", ") + source + " limit 5",
+			Count: "select count(*)" + source, Keys: len(keys),
 			Rule:    "rows-would-break",
 			Message: fmt.Sprintf("%%d rows of %s have a %s that no row of %s has", p.table.Name, strings.Join(k.Columns, ", "), k.Table),
 			Cure:    "give them another with a backfill first, or take them away",

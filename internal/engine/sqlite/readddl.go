@@ -616,13 +616,26 @@ func readPart(t *schema.Table, text string) schema.IndexPart {
 			return p
 		}
 	}
-	e := expr(t, rest)
-	if tree, err := sqltext.ParseExpr(rest); err == nil {
-		r := renderer{table: t}
-		if again := r.expr(tree, bindOr); r.err == nil && schema.Words("("+again+")") == schema.Words(rest) {
-			e.Tree = tree
-		}
+	if open, closed := tokens[0], matching(tokens); open.Is("(") && closed == len(tokens)-1 {
+		rest = strings.TrimSpace(text[open.End():tokens[closed].Pos.Offset])
 	}
+	e := expr(t, rest)
 	p.Expr = &e
 	return p
+}
+
+// matching gives the place of the parenthesis that closes the first token.
+func matching(tokens []sqltext.Token) int {
+	depth := 0
+	for i, t := range tokens {
+		switch {
+		case t.Is("("):
+			depth++
+		case t.Is(")"):
+			if depth--; depth == 0 {
+				return i
+			}
+		}
+	}
+	return -1
 }
