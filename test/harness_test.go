@@ -327,3 +327,17 @@ func firstDifference(want, got string) string {
 	}
 	return "nowhere"
 }
+
+// bindReadOnly shows a folder in another place, where it cannot be written.
+func bindReadOnly(t *testing.T, from, at string) {
+	t.Helper()
+	if os.Getuid() != 0 {
+		t.Fatal("this test mounts a folder: run it as root")
+	}
+	for _, args := range [][]string{{"--bind", from, at}, {"-o", "remount,bind,ro", at}} {
+		if out, err := exec.Command("mount", args...).CombinedOutput(); err != nil {
+			t.Fatalf("mount %v: %v %s", args, err, out)
+		}
+	}
+	t.Cleanup(func() { exec.Command("umount", "-l", at).Run() })
+}

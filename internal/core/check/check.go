@@ -29,9 +29,9 @@ func Migrations(list []*migration.Migration, e engine.Engine) fault.List {
 // Statements gives the findings that need no tables: for migrations whose tables
 // a database knows better.
 func Statements(m *migration.Migration, e engine.Engine) fault.List {
-	c := checker{engine: e, tables: &schema.Schema{}}
+	c := checker{engine: e, m: m}
+	c.heading()
 	for _, st := range m.File.Statements {
-		c.m = m
 		c.statement(st)
 	}
 	return c.findings
@@ -55,12 +55,7 @@ func (c *checker) add(level fault.Level, pos sqltext.Pos, rule, cure, format str
 
 func (c *checker) migration(m *migration.Migration) {
 	c.m = m
-	if len(m.File.Statements) == 0 {
-		c.add(fault.Note, sqltext.Pos{Line: 1, Column: 1}, "migration-empty", "", "the migration has no statements")
-	}
-	if m.File.Title == "" && len(m.File.Statements) > 0 {
-		c.add(fault.Note, m.File.Statements[0].Start(), "title-missing", "begin the file with a comment: -- what changes, and why", "the migration has no title")
-	}
+	c.heading()
 	for _, st := range m.File.Statements {
 		c.statement(st)
 		after, _, err := schema.Apply(c.tables, st, c.engine.Name())
@@ -75,6 +70,16 @@ func (c *checker) migration(m *migration.Migration) {
 			c.findings = append(c.findings, f)
 			c.lost = f.Rule == "name-unknown" || f.Rule == "not-yet-run"
 		}
+	}
+}
+
+// heading finds what a file as a whole lacks.
+func (c *checker) heading() {
+	switch f := c.m.File; {
+	case len(f.Statements) == 0:
+		c.add(fault.Note, sqltext.Pos{Line: 1, Column: 1}, "migration-empty", "", "the migration has no statements")
+	case f.Title == "":
+		c.add(fault.Note, f.Statements[0].Start(), "title-missing", "begin the file with a comment: -- what changes, and why", "the migration has no title")
 	}
 }
 
