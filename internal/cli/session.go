@@ -178,7 +178,7 @@ func (st *standing) fits() error {
 			continue
 		}
 		last = max(last, f.Number)
-		if f.Checksum != k.Checksum {
+		if f.Checksum() != k.Checksum {
 			e := fault.New(fault.Refused, "edited-after-run", "put it back as it was and write a new migration, or retreat to before it and advance again",
 				"migration %s was edited after it ran: %s", f.Full(), firstChange(k.Source, f))
 			e.Where = fault.Where{File: f.Path, Line: 1, Column: 1}

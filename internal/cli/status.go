@@ -71,7 +71,7 @@ func (st *standing) list() []view.MigrationStatus {
 		list = append(list, m)
 	}
 	for _, f := range st.waiting(nil) {
-		list = append(list, view.MigrationStatus{Version: f.Version, Name: f.Name, Title: f.File.Title, State: ledger.Waiting, Checksum: f.Checksum})
+		list = append(list, view.MigrationStatus{Version: f.Version, Name: f.Name, Title: f.File.Title, State: ledger.Waiting, Checksum: f.Checksum()})
 	}
 	return list
 }

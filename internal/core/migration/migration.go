@@ -10,9 +10,11 @@ import (
 	"os"
 	"path/filepath"
 	"regexp"
+	"runtime"
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 
 	"lastboard/internal/core/fault"
 	"lastboard/internal/core/sqltext"
@@ -20,12 +22,22 @@ import (
 
 // Migration is one numbered file of changes.
 type Migration struct {
-	Version  string // the digits of the file's name: "0005"
-	Number   int
-	Name     string // "registry-in-two"
-	Path     string // as it is shown to a person
-	File     *sqltext.File
-	Checksum string // of the canonical form without comments
+	Version string // the digits of the file's name: "0005"
+	Number  int
+	Name    string // "registry-in-two"
+	Path    string // as it is shown to a person
+	File    *sqltext.File
+
+	checksum string
+}
+
+// Checksum gives the checksum of the canonical form without comments.
+func (m *Migration) Checksum() string {
+	if m.checksum == "" {
+		sum := sha256.Sum256([]byte(sqltext.Print(m.File)))
+		m.checksum = hex.EncodeToString(sum[:])
+	}
+	return m.checksum
 }
 
 // Full gives "0005-registry-in-two".
@@ -43,21 +55,23 @@ func Load(dir string) ([]*Migration, error) {
 	if err != nil {
 		return nil, err
 	}
+	var paths []string
+	for _, e := range entries {
+		if !e.IsDir() && strings.HasSuffix(strings.ToLower(e.Name()), ".sql") {
+			paths = append(paths, filepath.Join(dir, e.Name()))
+		}
+	}
 	var list []*Migration
 	var faults fault.List
-	for _, e := range entries {
-		if e.IsDir() || !strings.HasSuffix(strings.ToLower(e.Name()), ".sql") {
-			continue
-		}
-		m, err := read(filepath.Join(dir, e.Name()))
+	for _, r := range readAll(paths) {
 		var l fault.List
-		if errors.As(err, &l) {
+		if errors.As(r.err, &l) {
 			faults = append(faults, l...)
-		} else if err != nil {
-			return nil, err
+		} else if r.err != nil {
+			return nil, r.err
 		}
-		if m != nil {
-			list = append(list, m)
+		if r.m != nil {
+			list = append(list, r.m)
 		}
 	}
 	slices.SortStableFunc(list, func(a, b *Migration) int { return a.Number - b.Number })
@@ -74,6 +88,27 @@ func Load(dir string) ([]*Migration, error) {
 		return list, faults
 	}
 	return list, nil
+}
+
+type readResult struct {
+	m   *Migration
+	err error
+}
+
+// readAll reads files side by side, and gives the results in their order.
+func readAll(paths []string) []readResult {
+	results := make([]readResult, len(paths))
+	var wait sync.WaitGroup
+	workers := min(runtime.NumCPU(), len(paths))
+	for w := range workers {
+		wait.Go(func() {
+			for i := w; i < len(paths); i += workers {
+				results[i].m, results[i].err = read(paths[i])
+			}
+		})
+	}
+	wait.Wait()
+	return results
 }
 
 func read(path string) (*Migration, error) {
@@ -103,7 +138,6 @@ func Parse(path, version, name, src string) (*Migration, error) {
 	m := &Migration{Version: version, Name: name, Path: path}
 	file, err := sqltext.Parse(path, src)
 	m.File = file
-	m.Checksum = Checksum(file)
 	var list sqltext.Errors
 	if !errors.As(err, &list) {
 		return m, err
@@ -116,12 +150,6 @@ func Parse(path, version, name, src string) (*Migration, error) {
 		})
 	}
 	return m, faults
-}
-
-// Checksum gives the checksum of a file's canonical form without comments.
-func Checksum(f *sqltext.File) string {
-	sum := sha256.Sum256([]byte(sqltext.Print(f)))
-	return hex.EncodeToString(sum[:])
 }
 
 // NextVersion gives the number for the next migration, as wide as the last.

@@ -89,6 +89,7 @@ func (p *Plan) Touched() []string {
 type Planner struct {
 	in      Input
 	trial   engine.Trial
+	live    *schema.Schema // the database's tables when planning began
 	current *schema.Schema
 	rows    map[string]int64
 	bytes   map[string]int64
@@ -111,7 +112,7 @@ func New(ctx context.Context, in Input) (*Planner, error) {
 		return nil, errors.Join(err, trial.Close())
 	}
 	return &Planner{
-		in: in, trial: trial, current: s, number: in.KeptNumber,
+		in: in, trial: trial, live: s, current: s, number: in.KeptNumber,
 		rows: map[string]int64{}, bytes: map[string]int64{}, now: time.Now().UTC().Format(time.DateTime),
 	}, nil
 }
@@ -207,11 +208,7 @@ func (p *Planner) count(ctx context.Context, c *schema.Change) error {
 	if _, known := p.rows[name]; known || name == "" {
 		return nil
 	}
-	live, err := p.in.DB.Schema(ctx)
-	if err != nil {
-		return err
-	}
-	if live.Table(name) == nil {
+	if p.live.Table(name) == nil {
 		return nil // this run makes it
 	}
 	rows, bytes, err := p.in.DB.Count(ctx, name, p.in.Sizes)

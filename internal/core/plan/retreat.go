@@ -83,7 +83,7 @@ func begun(steps []ledger.Step, change int) bool {
 // kept: values that applications had written since.
 func (p *Planner) useKept(m *migration.Migration, c *schema.TableChange) {
 	for _, k := range p.in.Kept {
-		if k.Version != m.Version || k.Direction != ledger.Retreat || k.Checksum != m.Checksum || !schema.SameName(k.Keeping.Table, c.After.Name) {
+		if k.Version != m.Version || k.Direction != ledger.Retreat || k.Checksum != m.Checksum() || !schema.SameName(k.Keeping.Table, c.After.Name) {
 			continue
 		}
 		switch {

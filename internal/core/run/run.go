@@ -191,7 +191,7 @@ func (r *Runner) Advance(ctx context.Context, m *migration.Migration, known *led
 	}
 	record := &ledger.Migration{
 		Version: m.Version, Name: m.Name, Title: m.File.Title, Reason: m.File.Reason, State: ledger.Running, Direction: ledger.Advance,
-		Checksum: m.Checksum, Source: m.File.Source,
+		Checksum: m.Checksum(), Source: m.File.Source,
 	}
 	return p, r.start(ctx, p, record, proven)
 }
@@ -401,7 +401,7 @@ func (r *Runner) Adopt(ctx context.Context, m *migration.Migration) error {
 		at := ledger.Now()
 		if err := ledger.Put(ctx, tx, &ledger.Migration{
 			Version: m.Version, Name: m.Name, Title: m.File.Title, Reason: m.File.Reason, State: ledger.Settled, Direction: ledger.Advance,
-			Checksum: m.Checksum, Source: m.File.Source, Changes: changes, Wanted: tables, AdvancedAt: at, SettledAt: at,
+			Checksum: m.Checksum(), Source: m.File.Source, Changes: changes, Wanted: tables, AdvancedAt: at, SettledAt: at,
 		}); err != nil {
 			return err
 		}

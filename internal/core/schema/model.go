@@ -171,8 +171,12 @@ func SameName(a, b string) bool {
 	if len(a) != len(b) {
 		return false
 	}
-	for i := range len(a) {
+	// From the end: names of one kind often differ in their last letters alone.
+	for i := len(a) - 1; i >= 0; i-- {
 		x, y := a[i], b[i]
+		if x == y {
+			continue
+		}
 		if x >= 'A' && x <= 'Z' {
 			x += 'a' - 'A'
 		}

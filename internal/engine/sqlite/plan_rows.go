@@ -20,10 +20,10 @@ func keptSQL(letter string, n int) string {
 	return strings.Join(list, ", ")
 }
 
-// createKept gives the statement that makes such a table. Keys have the types of
-// their columns, or SQLite could not look a row up by them; so has what was
-// written, so that it compares equal to what the column made of it.
-func createKept(t *schema.Table, name string, keys, values []string, written bool) string {
+// createKept gives the statement that makes such a table for a backfill. Keys have
+// the types of their columns, or SQLite could not look a row up by them; so has
+// what was written, so that it compares equal to what the column made of it.
+func createKept(t *schema.Table, name string, keys, values []string) string {
 	typed := func(letter string, columns []string) string {
 		list := make([]string, len(columns))
 		for i, c := range columns {
@@ -31,11 +31,8 @@ func createKept(t *schema.Table, name string, keys, values []string, written boo
 		}
 		return strings.Join(list, ", ")
 	}
-	columns := typed("k", keys) + ", " + keptSQL("o", len(values))
-	if written {
-		columns += ", " + typed("w", values)
-	}
-	return "create table " + quote(name) + " (" + columns + ", primary key (" + keptSQL("k", len(keys)) + ")) without rowid"
+	return "create table " + quote(name) + " (" + typed("k", keys) + ", " + keptSQL("o", len(values)) + ", " + typed("w", values) +
+		", primary key (" + keptSQL("k", len(keys)) + ")) without rowid"
 }
 
 // keptMatch gives the condition that a kept row k belongs to a row of the table.
@@ -101,7 +98,7 @@ func (p *planner) backfill(c *schema.RowChange) []*engine.Step {
 			return nil
 		}
 		kept := p.facts.KeptTable("values")
-		p.add(engine.Catalog, 0, "make a place for the old values of "+t.Name, createKept(t, kept, keys, columns, true))
+		p.add(engine.Catalog, 0, "make a place for the old values of "+t.Name, createKept(t, kept, keys, columns))
 		statements = append(statements, "insert into "+quote(kept)+" select "+quoteAll(keys)+", "+quoteAll(columns)+", "+strings.Join(values, ", ")+" from "+name+where)
 		keeps = []*engine.Keeping{{Table: t.Name, Kept: kept, Keys: keys, Columns: columns, What: "values"}}
 		if !steady {
@@ -172,7 +169,7 @@ func (p *planner) rowProofs(c *schema.RowChange, condition string) {
 	for _, set := range c.Set {
 		value := p.renderMarked(set.Value)
 		p.castProof(set.Value, condition)
-		p.fitProof(t.Column(set.Column), value, condition)
+		p.fitProof(t.Column(set.Column), value, condition, set.Value)
 		if condition != "" {
 			value = "case when " + condition + " then " + value + " else " + quote(set.Column) + " end"
 		}
@@ -255,6 +252,40 @@ func aliased(keys []string) string {
 	return strings.Join(list, ", ")
 }
 
+// mayBeNull reports whether an expression over the table could give null. False is
+// a promise: it saves a read of every row.
+func (p *planner) mayBeNull(e sqltext.Expr) bool {
+	any := func(list ...sqltext.Expr) bool { return slices.ContainsFunc(list, p.mayBeNull) }
+	switch e := e.(type) {
+	case *sqltext.Literal:
+		return e.Kind == sqltext.NullLiteral
+	case *sqltext.Typed, *sqltext.Now:
+		return false
+	case *sqltext.Ref:
+		c := p.table.Column(e.Column)
+		return c == nil || !c.NotNull
+	case *sqltext.Binary:
+		switch e.Op {
+		case "||", "+", "-", "*", "=", "<>", "<", "<=", ">", ">=", "and", "or":
+			return any(e.L, e.R)
+		}
+	case *sqltext.Substring:
+		return any(e.X, e.From) || e.For != nil && p.mayBeNull(e.For)
+	case *sqltext.Cast:
+		return !e.Type.IsText() || p.mayBeNull(e.X)
+	case *sqltext.Trim:
+		return e.Chars != nil || p.mayBeNull(e.X)
+	case *sqltext.Call:
+		switch e.Name {
+		case "upper", "lower", "char_length", "length":
+			return any(e.Args...)
+		case "concat":
+			return false
+		}
+	}
+	return true
+}
+
 // castProof asserts that no text is cast to a number that it is not.
 func (p *planner) castProof(e sqltext.Expr, only string) {
 	marked := p.renderMarked(e)
@@ -268,9 +299,9 @@ func (p *planner) castProof(e sqltext.Expr, only string) {
 }
 
 // fitProof asserts that a column can hold what is computed for it.
-func (p *planner) fitProof(col *schema.Column, value, only string) {
+func (p *planner) fitProof(col *schema.Column, value, only string, e sqltext.Expr) {
 	var breaks []string
-	if col.NotNull {
+	if col.NotNull && (e == nil || p.mayBeNull(e)) {
 		breaks = append(breaks, "v is null")
 	}
 	if l := limit(col.Type, "v"); l != "" && col.Limit != "" {

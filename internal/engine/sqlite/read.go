@@ -11,15 +11,15 @@ import (
 	"lastboard/internal/engine"
 )
 
-// The statements by which a schema is read.
+// The statements by which a schema is read. Tables in which a virtual table keeps
+// its own data are left out.
 const (
-	selectObjects = `select type, name, tbl_name, coalesce(sql, '') from main.sqlite_schema
-		where name not like 'sqlite\_%' escape '\' order by rowid`
-	selectKinds   = `select name, type from pragma_table_list where schema = 'main'`
-	selectColumns = `select m.name, x.name, x.type, x."notnull", x.pk, x.hidden
-		from pragma_table_list m join pragma_table_xinfo(m.name) x where m.schema = 'main' and m.type in ('table', 'virtual') order by m.name, x.cid`
+	selectObjects = `select m.type, m.name, m.tbl_name, coalesce(m.sql, '') from main.sqlite_schema m
+		where m.name not like 'sqlite\_%' escape '\'
+		and not (m.type = 'table' and m.name in (select name from pragma_table_list where schema = 'main' and type = 'shadow')) order by m.rowid`
+	selectColumns     = `select name, type, "notnull", pk, hidden from pragma_table_xinfo(?) order by cid`
 	selectViewColumns = `select name from pragma_table_xinfo(?) order by cid`
-	selectNotes       = `select table_name, object, kind, text from lastboard_note`
+	selectNotes       = `select table_name, object, kind, text from lastboard_note order by table_name, object, kind`
 )
 
 type queryer func(ctx context.Context, sql string, args ...any) (*engine.Rows, error)
@@ -27,39 +27,119 @@ type queryer func(ctx context.Context, sql string, args ...any) (*engine.Rows, e
 // readSchema reads every table and view but Lastboard's own, in the order in
 // which they were made.
 func readSchema(ctx context.Context, query queryer) (*schema.Schema, error) {
-	objects, err := query(ctx, selectObjects)
+	return (&memory{}).read(ctx, query)
+}
+
+// memory remembers what was read, so that reading again after a change takes only
+// what has changed.
+type memory struct {
+	tables map[string]*knownTable
+	views  map[string]*schema.View // by the view's text
+}
+
+// knownTable is a table with all the text that it was read from.
+type knownTable struct {
+	text  string
+	table *schema.Table
+}
+
+// definition is what the database holds of one table.
+type definition struct {
+	name, sql string
+	parts     [][]any // rows of selectObjects: indexes and triggers
+	notes     [][]any // rows of selectNotes
+}
+
+func (d *definition) text() string {
+	var b strings.Builder
+	b.WriteString(d.sql)
+	for _, list := range [][][]any{d.parts, d.notes} {
+		for _, row := range list {
+			fmt.Fprintf(&b, "\x00%v", row)
+		}
+	}
+	return b.String()
+}
+
+func (m *memory) read(ctx context.Context, query queryer) (*schema.Schema, error) {
+	definitions, views, err := readDefinitions(ctx, query)
 	if err != nil {
 		return nil, err
-	}
-	kinds, err := query(ctx, selectKinds)
-	if err != nil {
-		return nil, err
-	}
-	kind := map[string]string{}
-	for _, row := range kinds.Values {
-		kind[text(row[0])] = text(row[1])
 	}
 	s := &schema.Schema{}
-	noted := false
-	for _, row := range objects.Values {
-		typ, name, sql := text(row[0]), text(row[1]), text(row[3])
-		if strings.HasPrefix(strings.ToLower(text(row[2])), engine.Prefix) || strings.HasPrefix(strings.ToLower(name), engine.Prefix) {
-			noted = noted || name == engine.NoteTable
-			continue
+	tables := map[string]*knownTable{}
+	var fresh []*schema.Table
+	for _, d := range definitions {
+		text := d.text()
+		if old := m.tables[d.name]; old != nil && old.text == text {
+			tables[d.name] = old
+		} else {
+			tables[d.name] = &knownTable{text, d.table()}
+			fresh = append(fresh, tables[d.name].table)
 		}
-		switch {
-		case typ == "table" && kind[name] == "shadow":
-		case typ == "table":
-			s.Tables = append(s.Tables, tableOf(name, sql))
-		case typ == "view":
-			s.Views = append(s.Views, &schema.View{Name: name, Query: viewQuery(sql), SQL: sql})
+		s.Tables = append(s.Tables, tables[d.name].table)
+	}
+	m.tables = tables
+	if err := verifyColumns(ctx, query, fresh); err != nil {
+		return nil, err
+	}
+	settleReferences(s)
+	for i, d := range definitions {
+		if slices.Contains(fresh, s.Tables[i]) {
+			useNotes(s.Tables[i], d.notes)
 		}
 	}
+	return s, m.readViews(ctx, query, s, views)
+}
+
+// readDefinitions reads the text of everything, and parts it by table.
+func readDefinitions(ctx context.Context, query queryer) (tables []*definition, views [][]any, err error) {
+	objects, err := query(ctx, selectObjects)
+	if err != nil {
+		return nil, nil, err
+	}
+	byName := map[string]*definition{}
+	noted := false
+	var parts [][]any
 	for _, row := range objects.Values {
-		t := s.Table(text(row[2]))
-		if t == nil {
-			continue
+		kind, name, sql := text(row[0]), text(row[1]), text(row[3])
+		switch {
+		case strings.HasPrefix(strings.ToLower(text(row[2])), engine.Prefix), strings.HasPrefix(strings.ToLower(name), engine.Prefix):
+			noted = noted || name == engine.NoteTable
+		case kind == "table":
+			d := &definition{name: name, sql: sql}
+			tables = append(tables, d)
+			byName[strings.ToLower(name)] = d
+		case kind == "view":
+			views = append(views, row)
+		default:
+			parts = append(parts, row)
 		}
+	}
+	for _, row := range parts {
+		if d := byName[strings.ToLower(text(row[2]))]; d != nil {
+			d.parts = append(d.parts, row)
+		}
+	}
+	if !noted {
+		return tables, views, nil
+	}
+	notes, err := query(ctx, selectNotes)
+	if err != nil {
+		return nil, nil, err
+	}
+	for _, row := range notes.Values {
+		if d := byName[strings.ToLower(text(row[0]))]; d != nil {
+			d.notes = append(d.notes, row)
+		}
+	}
+	return tables, views, nil
+}
+
+// table makes the model of a table with its indexes and triggers.
+func (d *definition) table() *schema.Table {
+	t := tableOf(d.name, d.sql)
+	for _, row := range d.parts {
 		switch text(row[0]) {
 		case "index":
 			x, err := readIndex(t, text(row[3]))
@@ -72,23 +152,27 @@ func readSchema(ctx context.Context, query queryer) (*schema.Schema, error) {
 			t.Triggers = append(t.Triggers, &schema.Trigger{Name: text(row[1]), SQL: text(row[3])})
 		}
 	}
-	if err := verifyColumns(ctx, query, s); err != nil {
-		return nil, err
-	}
-	for _, v := range s.Views {
-		rows, err := query(ctx, selectViewColumns, v.Name)
-		if err != nil {
-			continue // the view is broken: it reads what is not there
+	return t
+}
+
+func (m *memory) readViews(ctx context.Context, query queryer, s *schema.Schema, rows [][]any) error {
+	views := map[string]*schema.View{}
+	for _, row := range rows {
+		sql := text(row[3])
+		v := m.views[sql]
+		if v == nil {
+			v = &schema.View{Name: text(row[1]), Query: viewQuery(sql), SQL: sql}
+			if columns, err := query(ctx, selectViewColumns, v.Name); err == nil { // else it is broken: it reads what is not there
+				for _, c := range columns.Values {
+					v.Columns = append(v.Columns, text(c[0]))
+				}
+			}
 		}
-		for _, row := range rows.Values {
-			v.Columns = append(v.Columns, text(row[0]))
-		}
+		views[sql] = v
+		s.Views = append(s.Views, v)
 	}
-	settleReferences(s)
-	if !noted {
-		return s, nil
-	}
-	return s, readNotes(ctx, query, s)
+	m.views = views
+	return nil
 }
 
 // tableOf reads a table's definition; one that is not understood can be read and
@@ -121,47 +205,44 @@ func viewQuery(sql string) string {
 
 // verifyColumns compares what was read with what SQLite itself says, so that a
 // slip of the reader is found and never acted upon.
-func verifyColumns(ctx context.Context, query queryer, s *schema.Schema) error {
-	rows, err := query(ctx, selectColumns)
-	if err != nil {
-		return err
-	}
-	seen := map[*schema.Table]int{}
-	for _, row := range rows.Values {
-		name := text(row[1])
-		t := s.Table(text(row[0]))
-		if t == nil {
-			continue
+func verifyColumns(ctx context.Context, query queryer, tables []*schema.Table) error {
+	for _, t := range tables {
+		rows, err := query(ctx, selectColumns, t.Name)
+		if err != nil {
+			return err
 		}
 		if t.Opaque != "" {
-			if t.Column(name) == nil {
-				t.Columns = append(t.Columns, &schema.Column{Name: name, Type: readType(text(row[2])), NotNull: number(row[3]) != 0})
+			for _, row := range rows.Values {
+				t.Columns = append(t.Columns, &schema.Column{Name: text(row[0]), Type: readType(text(row[1])), NotNull: number(row[2]) != 0})
 			}
 			continue
 		}
-		i := seen[t]
-		seen[t]++
-		if i >= len(t.Columns) {
+		if len(rows.Values) != len(t.Columns) {
 			t.Opaque = "its columns are not understood"
 			continue
 		}
-		c := t.Columns[i]
-		hidden := map[bool]int64{false: 2, true: 3}
-		wantHidden := int64(0)
-		if c.Generated != nil {
-			wantHidden = hidden[c.Generated.Stored]
-		}
-		pk := t.PrimaryKey != nil && schema.HasName(t.PrimaryKey.Columns, c.Name)
-		if c.Name != name || c.NotNull && c.Options["implied not null"] == "" && number(row[3]) == 0 || wantHidden != number(row[5]) || pk != (number(row[4]) > 0) {
-			t.Opaque = fmt.Sprintf("its column %s is not understood", name)
-		}
-	}
-	for t, n := range seen {
-		if n != len(t.Columns) && t.Opaque == "" {
-			t.Opaque = "its columns are not understood"
+		for i, row := range rows.Values {
+			if !sameColumn(t, t.Columns[i], row) {
+				t.Opaque = fmt.Sprintf("its column %s is not understood", text(row[0]))
+			}
 		}
 	}
 	return nil
+}
+
+// sameColumn compares a column with its row of selectColumns. Hidden is 2 for a
+// computed column and 3 for one that is stored.
+func sameColumn(t *schema.Table, c *schema.Column, row []any) bool {
+	hidden := int64(0)
+	if c.Generated != nil {
+		hidden = 2
+		if c.Generated.Stored {
+			hidden = 3
+		}
+	}
+	key := t.PrimaryKey != nil && schema.HasName(t.PrimaryKey.Columns, c.Name)
+	notNull := c.NotNull && c.Options["implied not null"] == ""
+	return c.Name == text(row[0]) && (!notNull || number(row[2]) != 0) && key == (number(row[3]) > 0) && hidden == number(row[4])
 }
 
 // settleReferences fills in the columns that a foreign key refers to when its
@@ -176,16 +257,9 @@ func settleReferences(s *schema.Schema) {
 	}
 }
 
-func readNotes(ctx context.Context, query queryer, s *schema.Schema) error {
-	rows, err := query(ctx, selectNotes)
-	if err != nil {
-		return err
-	}
-	for _, row := range rows.Values {
-		t := s.Table(text(row[0]))
-		if t == nil {
-			continue
-		}
+// useNotes adds what SQLite itself cannot hold.
+func useNotes(t *schema.Table, notes [][]any) {
+	for _, row := range notes {
 		object, value := text(row[1]), text(row[3])
 		switch text(row[2]) {
 		case "comment":
@@ -205,7 +279,6 @@ func readNotes(ctx context.Context, query queryer, s *schema.Schema) error {
 			}
 		}
 	}
-	return nil
 }
 
 func text(v any) string {

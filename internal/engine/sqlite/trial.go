@@ -16,8 +16,10 @@ import (
 
 // trial is an empty copy of the schema in memory.
 type trial struct {
-	pool *sql.DB
-	conn *sql.Conn
+	pool   *sql.DB
+	conn   *sql.Conn
+	memory memory
+	now    *schema.Schema // the tables as they are; nil when they have to be read
 }
 
 const selectCopy = `select m.sql from main.sqlite_schema m left join pragma_table_list l on l.schema = 'main' and l.name = m.name
@@ -38,7 +40,7 @@ func (d *database) Trial(ctx context.Context) (engine.Trial, error) {
 	if err != nil {
 		return nil, errors.Join(err, pool.Close())
 	}
-	t := &trial{pool, conn}
+	t := &trial{pool: pool, conn: conn}
 	for _, row := range statements.Values {
 		if _, err := conn.ExecContext(ctx, text(row[0])); err != nil {
 			return nil, errors.Join(fmt.Errorf("the tables cannot be copied to try the change: %w", err), t.Close())
@@ -58,7 +60,15 @@ func (d *database) Trial(ctx context.Context) (engine.Trial, error) {
 
 func (t *trial) Close() error { return errors.Join(t.conn.Close(), t.pool.Close()) }
 
-func (t *trial) Schema(ctx context.Context) (*schema.Schema, error) { return readSchema(ctx, t.query) }
+// Schema reads the tables, once after each change.
+func (t *trial) Schema(ctx context.Context) (*schema.Schema, error) {
+	if t.now != nil {
+		return t.now, nil
+	}
+	s, err := t.memory.read(ctx, t.query)
+	t.now = s
+	return s, err
+}
 
 func (t *trial) query(ctx context.Context, sql string, args ...any) (*engine.Rows, error) {
 	return query(ctx, t.conn, sql, args)
@@ -66,26 +76,90 @@ func (t *trial) query(ctx context.Context, sql string, args ...any) (*engine.Row
 
 // Run implements engine.Trial.
 func (t *trial) Run(ctx context.Context, c *schema.Change, steps []*engine.Step) ([]string, error) {
-	worked, err := t.working(ctx)
+	before, err := t.Schema(ctx)
+	if err != nil {
+		return nil, err
+	}
+	names := concerned(before, c)
+	worked, err := t.working(ctx, before, names)
 	if err != nil {
 		return nil, err
 	}
 	if c.Table != nil && c.Table.Before != nil {
-		broken, err := t.needed(ctx, c.Table, worked)
+		broken, err := t.needed(ctx, c.Table, names, worked)
 		if err != nil || len(broken) > 0 {
 			return broken, err
 		}
 	}
+	t.now = nil
 	for _, s := range steps {
 		if err := t.step(ctx, s); err != nil {
 			return nil, err
 		}
 	}
-	works, err := t.working(ctx)
+	after, err := t.Schema(ctx)
+	if err != nil {
+		return nil, err
+	}
+	works, err := t.working(ctx, after, names)
 	if err != nil {
 		return nil, err
 	}
 	return newlyBroken(worked, works), nil
+}
+
+// concerned lists the tables and views that a change could break: what it changes,
+// what reads that by way of views and triggers, and what is tied to it by foreign
+// keys. nil means that it could be anything.
+func concerned(s *schema.Schema, c *schema.Change) map[string]bool {
+	names := map[string]bool{}
+	add := func(n string) { names[strings.ToLower(n)] = true }
+	switch {
+	case c.Native != nil:
+		return nil
+	case c.Table != nil && c.Table.Before != nil:
+		add(c.Table.Before.Name)
+	case c.View != nil && c.View.Before != nil:
+		add(c.View.Before.Name)
+	default:
+		return names
+	}
+	for size := 0; size != len(names); {
+		size = len(names)
+		for _, v := range s.Views {
+			if mentions(v.SQL, names) {
+				add(v.Name)
+			}
+		}
+		for _, t := range s.Tables {
+			if slices.ContainsFunc(t.Triggers, func(tr *schema.Trigger) bool { return mentions(tr.SQL, names) }) {
+				add(t.Name)
+			}
+		}
+	}
+	var tied []string // by foreign keys, and nothing beyond
+	for _, t := range s.Tables {
+		for _, k := range t.ForeignKeys {
+			if names[strings.ToLower(k.Table)] {
+				tied = append(tied, t.Name)
+			}
+		}
+	}
+	for _, n := range tied {
+		add(n)
+	}
+	return names
+}
+
+// mentions reports whether a text could name any of the names.
+func mentions(text string, names map[string]bool) bool {
+	text = strings.ToLower(text)
+	for n := range names {
+		if strings.Contains(text, n) || strings.Contains(n, `"`) {
+			return true
+		}
+	}
+	return false
 }
 
 func (t *trial) step(ctx context.Context, s *engine.Step) error {
@@ -109,15 +183,11 @@ func (t *trial) step(ctx context.Context, s *engine.Step) error {
 	return nil
 }
 
-// working prepares every way in which views and tables are used, and gives for
-// each the error that it ends in; "" for one that works. SQLite finds a name that
-// is gone only then.
-func (t *trial) working(ctx context.Context) (map[string]string, error) {
+// working prepares every way in which the named views and tables are used, and
+// gives for each the error that it ends in; "" for one that works. SQLite finds a
+// name that is gone only then. No names at all means every one.
+func (t *trial) working(ctx context.Context, s *schema.Schema, names map[string]bool) (map[string]string, error) {
 	if _, err := t.conn.ExecContext(ctx, "pragma foreign_keys = on"); err != nil {
-		return nil, err
-	}
-	s, err := t.Schema(ctx)
-	if err != nil {
 		return nil, err
 	}
 	works := map[string]string{}
@@ -133,9 +203,15 @@ func (t *trial) working(ctx context.Context) (map[string]string, error) {
 		}
 	}
 	for _, v := range s.Views {
+		if names != nil && !names[strings.ToLower(v.Name)] {
+			continue
+		}
 		explain("view "+v.Name, "select * from "+quote(v.Name))
 	}
 	for _, x := range s.Tables {
+		if names != nil && !names[strings.ToLower(x.Name)] {
+			continue
+		}
 		stored := x.Stored()
 		if x.Opaque != "" || len(stored) == 0 || len(x.Triggers) == 0 && len(x.ForeignKeys) == 0 && !referred(s, x) {
 			continue
@@ -156,7 +232,7 @@ func (t *trial) working(ctx context.Context) (map[string]string, error) {
 		explain(what, "update "+quote(x.Name)+" set "+strings.Join(sets, ", "))
 		explain(what, "delete from "+quote(x.Name))
 	}
-	_, err = t.conn.ExecContext(ctx, "pragma foreign_keys = off")
+	_, err := t.conn.ExecContext(ctx, "pragma foreign_keys = off")
 	return works, err
 }
 
@@ -179,7 +255,7 @@ func newlyBroken(before, after map[string]string) []string {
 // needed finds what uses the table or the columns that a change drops: it makes
 // the table without them, which SQLite lets happen, and looks what no longer
 // works.
-func (t *trial) needed(ctx context.Context, c *schema.TableChange, worked map[string]string) ([]string, error) {
+func (t *trial) needed(ctx context.Context, c *schema.TableChange, names map[string]bool, worked map[string]string) ([]string, error) {
 	var dropped []*schema.Column
 	if c.After != nil {
 		if dropped = c.Dropped(); len(dropped) == 0 {
@@ -209,7 +285,11 @@ func (t *trial) needed(ctx context.Context, c *schema.TableChange, worked map[st
 			return nil, errors.Join(err, undo())
 		}
 	}
-	works, err := t.working(ctx)
+	without, err := readSchema(ctx, t.query)
+	if err != nil {
+		return nil, errors.Join(err, undo())
+	}
+	works, err := t.working(ctx, without, names)
 	if err = errors.Join(err, undo()); err != nil {
 		return nil, err
 	}
