@@ -21,6 +21,7 @@ import (
 
 var (
 	rows   = flag.Int("rows", 1_000_000, "rows of the table")
+	only   = flag.Int("only", 0, "the number of one comparison; 0 means all")
 	rounds = flag.Int("rounds", 3, "rounds of each comparison; the least time counts")
 )
 
@@ -48,7 +49,11 @@ func run() error {
 	if err := command("go", "build", "-trimpath", "-ldflags", "-s -w", "-o", b.program, "lastboard/cmd/lastboard"); err != nil {
 		return err
 	}
-	for _, part := range []func() error{b.addColumn, b.memory, b.writerWaits, b.start, b.checkMany} {
+	parts := []func() error{b.addColumn, b.memory, b.writerWaits, b.start, b.checkMany}
+	for i, part := range parts {
+		if *only > 0 && *only != i+1 {
+			continue
+		}
 		if err := part(); err != nil {
 			return err
 		}

@@ -242,10 +242,11 @@ func (st *standing) unfinished() *ledger.Migration {
 	return nil
 }
 
-// The defaults of a pace. On SQLite a live database is held for 50 ms at most,
-// and let go for at least as long.
+// The defaults of a pace. On SQLite a live database is held for half of 50 ms, so
+// that a batch that takes longer than the one before stays below that, and let go
+// for at least as long.
 const (
-	liveBatch  = 50 * time.Millisecond
+	liveBatch  = 25 * time.Millisecond
 	idleBatch  = time.Second
 	lockWait   = 200 * time.Millisecond
 	lockTries  = 30

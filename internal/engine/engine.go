@@ -202,6 +202,9 @@ type Step struct {
 	Proof *Proof `json:"proof,omitempty"`
 	// ForeignKeysOff asks for a transaction in which foreign keys do not act.
 	ForeignKeysOff bool `json:"foreign_keys_off,omitempty"`
+	// Mend is run when a statement of SQL fails, before that one is tried once more:
+	// it puts rows right that came since the step before.
+	Mend []string `json:"mend,omitempty"`
 	// Keeps names what the step keeps.
 	Keeps []*Keeping `json:"keeps,omitempty"`
 	// PutsBack names tables of kept values that are no longer needed after it.

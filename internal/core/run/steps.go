@@ -213,6 +213,9 @@ func (r *Runner) step(ctx context.Context, tx engine.Tx, p *progress, s *engine.
 			continue
 		}
 		n, err := tx.Exec(ctx, sql)
+		if err != nil && len(s.Mend) > 0 && ctx.Err() == nil {
+			n, err = mend(ctx, tx, s, sql)
+		}
 		if err != nil {
 			return 0, err
 		}
@@ -222,6 +225,17 @@ func (r *Runner) step(ctx context.Context, tx engine.Tx, p *progress, s *engine.
 		point("statement")
 	}
 	return rows, nil
+}
+
+// mend puts rows right that came since the step before, and tries a statement once
+// more.
+func mend(ctx context.Context, tx engine.Tx, s *engine.Step, sql string) (int64, error) {
+	for _, m := range s.Mend {
+		if _, err := tx.Exec(ctx, m); err != nil {
+			return 0, err
+		}
+	}
+	return tx.Exec(ctx, sql)
 }
 
 // close asserts what the run has led to, and writes it down.

@@ -500,21 +500,44 @@ func (p *planner) letGo(tables []string) {
 	}
 }
 
-// notNulls ends with the engine's own proof: rows that came after the backfill
-// are filled in the same transaction.
+// notNulls ends with the engine's own proof. Rows that came while a backfill ran
+// are filled by a second pass; one that came after that is filled when the proof
+// meets it.
 func (p *planner) notNulls(name string) {
+	var late []string
+	mend := map[string]string{}
 	for _, c := range p.after.Columns {
-		old := p.from(c)
-		f, filled := p.fill(c)
-		switch {
-		case old != nil && (old.NotNull || !c.NotNull), old == nil && !(c.NotNull && filled && c.Default == nil):
-			continue
-		case filled && f.Kept == nil && f.Expr != nil && p.steps[len(p.steps)-1].Batch != nil:
-			p.add(engine.Backfill, scanRate, "fill "+c.Name+" of rows that came meanwhile",
-				"update "+name+" set "+quote(c.Name)+" = "+p.render(f.Expr, true)+" where "+quote(c.Name)+" is null")
+		if f, filled := p.fill(c); p.becomesNotNull(c) && filled && f.Kept == nil && f.Expr != nil {
+			set := "update " + name + " set " + quote(c.Name) + " = " + p.render(f.Expr, true) + " where "
+			late = append(late, set+engine.Range+" and "+quote(c.Name)+" is null")
+			mend[c.Name] = set + quote(c.Name) + " is null"
 		}
-		p.add(engine.Scan, scanRate, "make "+c.Name+" not null", "alter table "+name+" alter column "+quote(c.Name)+" set not null")
 	}
+	if n := len(p.steps); len(late) > 0 && n > 0 && p.steps[n-1].Batch != nil {
+		s := p.update("fill rows that came meanwhile", late...)
+		s.Seconds = s.Seconds / (scanRate / updateRate)
+	} else {
+		clear(mend) // nobody could write since
+	}
+	for _, c := range p.after.Columns {
+		if !p.becomesNotNull(c) {
+			continue
+		}
+		s := p.add(engine.Scan, scanRate, "make "+c.Name+" not null", "alter table "+name+" alter column "+quote(c.Name)+" set not null")
+		if m := mend[c.Name]; m != "" {
+			s.Mend = []string{m}
+		}
+	}
+}
+
+// becomesNotNull reports whether a column still has to be made not null once its
+// rows are filled.
+func (p *planner) becomesNotNull(c *schema.Column) bool {
+	_, filled := p.fill(c)
+	if old := p.from(c); old != nil {
+		return c.NotNull && !old.NotNull
+	}
+	return c.NotNull && filled && c.Default == nil
 }
 
 func (p *planner) addParts(name string) {

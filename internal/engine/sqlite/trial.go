@@ -163,7 +163,7 @@ func mentions(text string, names map[string]bool) bool {
 }
 
 func (t *trial) step(ctx context.Context, s *engine.Step) error {
-	statements := s.SQL
+	statements := slices.Concat(s.SQL, s.Mend)
 	if s.Proof != nil {
 		statements = []string{s.Proof.SQL, s.Proof.Count}
 	}
