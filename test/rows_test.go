@@ -24,16 +24,16 @@ var pier = []string{
 func TestWhatRowsRefuse(t *testing.T) {
 	cases := []struct{ name, statement, rule, says string }{
 		{"not null without a value", "alter table vessel add a integer not null", "rows-need-value", "table vessel has 3 rows"},
-		{"using gives null", "alter table vessel add a numeric(6,1) not null using (length_ft * 2)", "rows-would-break", "1 rows of vessel would get a value"},
-		{"using does not fit", "alter table vessel add a varchar(3) using (name)", "rows-would-break", "3 rows of vessel would get a value that column a (varchar(3)) cannot hold"},
-		{"using cannot be cast", "alter table vessel add a integer using (cast(registry as integer))", "rows-would-break", "3 rows of vessel hold a text"},
-		{"duplicates", "alter table vessel add constraint u unique (registry)", "rows-would-break", "2 rows of vessel have the same registry"},
+		{"using gives null", "alter table vessel add a numeric(6,1) not null using (length_ft * 2)", "rows-would-break", "cannot hold what 1 row of vessel would get"},
+		{"using does not fit", "alter table vessel add a varchar(3) using (name)", "rows-would-break", "column a (varchar(3)) cannot hold what 3 rows of vessel would get"},
+		{"using cannot be cast", "alter table vessel add a integer using (cast(registry as integer))", "rows-would-break", "the text for column a is no number in 3 rows of vessel"},
+		{"duplicates", "alter table vessel add constraint u unique (registry)", "rows-would-break", "constraint u allows each registry once, and 2 rows of vessel"},
 		{"duplicates of a unique column", "alter table vessel add a text unique using (substring(registry from 1 for 3))", "rows-would-break", "'SKR' '3 times'"},
 		{"unique index", "create unique index i on vessel ((lower(registry)))", "rows-would-break", "2 rows"},
-		{"nulls", "alter table vessel alter berth_id set not null", "rows-would-break", "1 rows of vessel have no berth_id"},
-		{"nulls that using leaves", "alter table vessel alter length_ft set not null using (berth_id - 7 + nullif(0, 0))", "rows-would-break", "1 rows"},
-		{"check", "alter table vessel add constraint c check (length_ft < 30)", "rows-would-break", "1 rows of vessel fail check (length_ft < 30)"},
-		{"check over an added column", "alter table vessel add a integer using (id * 10), add constraint c check (a < 30)", "rows-would-break", "fail check"},
+		{"nulls", "alter table vessel alter berth_id set not null", "rows-would-break", "berth_id is null in 1 row of vessel"},
+		{"nulls that using leaves", "alter table vessel alter length_ft set not null using (berth_id - 7 + nullif(0, 0))", "rows-would-break", "1 row of vessel"},
+		{"check", "alter table vessel add constraint c check (length_ft < 30)", "rows-would-break", "check (length_ft < 30) fails for 1 row of vessel"},
+		{"check over an added column", "alter table vessel add a integer using (id * 10), add constraint c check (a < 30)", "rows-would-break", "check (a < 30) fails"},
 		{"orphans", "alter table vessel add constraint f foreign key (berth_id) references berth", "rows-would-break", "2 7"},
 		{"orphans of an added column", "alter table vessel add b integer references berth using (id)", "rows-would-break", "3"},
 		{"backfill against a check", "backfill vessel set name = null", "rows-would-break", "3 rows"},
@@ -146,7 +146,7 @@ func TestRetreatThatCannotFillNotNull(t *testing.T) {
 	o.must("advance", "--yes")
 	o.exec("insert into berth (id) values (2)")
 	before := o.snapshot()
-	o.wants(o.code(3, "retreat", "--to", "1", "--yes"), "1 rows of berth would get a value that column code (text not null) cannot hold", "2 null")
+	o.wants(o.code(3, "retreat", "--to", "1", "--yes"), "column code (text not null) cannot hold what 1 row of berth would get", "2 null")
 	o.unchanged(before)
 }
 

@@ -9,6 +9,7 @@ import (
 	"lastboard/internal/core/check"
 	"lastboard/internal/core/fault"
 	"lastboard/internal/core/migration"
+	"lastboard/internal/core/plan"
 	"lastboard/internal/core/run"
 	"lastboard/internal/engine"
 	"lastboard/internal/engine/sqlite"
@@ -108,9 +109,7 @@ func (s *session) checkRows(ctx context.Context, list []*migration.Migration) (f
 				return nil, err
 			}
 			if f != nil {
-				at := m.File.Statements[step.Change].Start()
-				f.Where = fault.Where{File: m.Path, Line: at.Line, Column: at.Column}
-				findings = append(findings, f)
+				findings = append(findings, plan.Place(m, step, f))
 			}
 		}
 	}

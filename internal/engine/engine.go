@@ -238,6 +238,8 @@ type Proof struct {
 	// Rule and Cure are as in a finding.
 	Rule string `json:"rule"`
 	Cure string `json:"cure"`
+	// Column is the column that the proof is about; "" if it is about none alone.
+	Column string `json:"column,omitempty"`
 	// Table is the table whose rows are read, as they are before the change; "" if
 	// they may be of any.
 	Table string `json:"table,omitempty"`

@@ -39,7 +39,7 @@ func (p *Printer) OneTable(t *describe.Table) {
 	for i, c := range t.Table.Columns {
 		rows = append(rows, []string{c.Name, typeText(c), nullText(c), exprText(c.Default), share(t, i), more(t.Table, c)})
 	}
-	p.Table([]string{"column", "type", "null", "default", "nulls", ""}, rows)
+	p.Table([]string{"column", "type", "nullable", "default", "nulls", ""}, rows)
 	for _, line := range facts(t) {
 		p.Line("  %s", line)
 	}

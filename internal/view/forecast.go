@@ -39,7 +39,7 @@ func (p *Printer) Plan(m *plan.Plan, statements bool) {
 			count = Count(s.Rows)
 		}
 		if s.Seconds > 0 {
-			seconds = "~" + Seconds(s.Seconds)
+			seconds = Estimate(s.Seconds)
 		}
 		rows = append(rows, []string{fmt.Sprint(s.Number), string(s.Kind), s.What, count, seconds, waits(s)})
 	}
@@ -87,7 +87,7 @@ func (p *Printer) ForecastEnd(plans []*plan.Plan, live bool, users []string) {
 		longest = max(longest, m.LongestWait())
 		overlaps = append(overlaps, m.Overlap...)
 	}
-	p.Line("about %s in all; the longest that a writer waits is about %s", Seconds(total), Seconds(longest))
+	p.Line("%s in all; the longest that a writer waits: %s", Estimate(total), Estimate(longest))
 	for _, m := range plans {
 		for _, f := range m.Warnings {
 			p.Line("")

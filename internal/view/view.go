@@ -8,6 +8,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
+	"math"
 	"os"
 	"strings"
 
@@ -151,9 +152,8 @@ func (p *Printer) tableLines(headings []string, rows [][]string, style func(int,
 				s = s.PaddingLeft(2)
 			}
 			if row == table.HeaderRow {
-				return s.Foreground(lipgloss.Color("245"))
-			}
-			if style != nil {
+				s = s.Foreground(lipgloss.Color("245"))
+			} else if style != nil {
 				if own, ok := style(col, clean[row][col]); ok {
 					s = s.Inherit(own)
 				}
@@ -181,10 +181,10 @@ func (p *Printer) tableLines(headings []string, rows [][]string, style func(int,
 func numeric(rows [][]string, col int) bool {
 	found := false
 	for _, r := range rows {
-		if strings.Trim(r[col], "0123456789,.-+") != "" {
+		if strings.Trim(r[col], "0123456789,.-+") != "" && r[col] != "null" {
 			return false
 		}
-		found = found || r[col] != "" && r[col] != "-"
+		found = found || r[col] != "" && r[col] != "-" && r[col] != "null"
 	}
 	return found
 }
@@ -251,6 +251,19 @@ func Seconds(s float64) string {
 	return fmt.Sprintf("%d min %d s", int(s)/60, int(s)%60)
 }
 
+// Estimate writes a time that is a guess, without pretending to know it well.
+func Estimate(s float64) string {
+	switch {
+	case s < 0.01:
+		return "under 10 ms"
+	case s < 1:
+		return fmt.Sprintf("~%.0f ms", math.Round(s*100)*10)
+	case s < 10:
+		return fmt.Sprintf("~%.1f s", s)
+	}
+	return "~" + Seconds(math.Round(s))
+}
+
 // Value writes a value of a row.
 func Value(v any) string {
 	switch v := v.(type) {
@@ -280,5 +293,5 @@ func (p *Printer) Rows(r *engine.Rows) {
 			rows[i] = append(rows[i], Value(x))
 		}
 	}
-	p.Table(r.Columns, rows)
+	p.styledTable(r.Columns, rows, func(_ int, v string) (lipgloss.Style, bool) { return faint, v == "null" })
 }

@@ -314,6 +314,9 @@ func (p *Planner) finish(out *Plan) {
 		if s.Stage == "" {
 			s.Stage = "open"
 		}
+		if p.in.Live && s.Batch != nil {
+			s.Seconds *= 2 // between batches it rests for as long as they take
+		}
 	}
 	for _, unit := range Units(out.Steps) {
 		if held(unit) <= p.in.Short {
@@ -388,6 +391,35 @@ func (p *Planner) located(m *migration.Migration, pos sqltext.Pos, err error) *f
 	out := at(m, pos, fault.New(fault.Of(err), "failed", "", "%v", err))
 	out.Err = err
 	return out
+}
+
+// Place gives what a proof found its place in the migration: the part of the
+// statement that names the column, or the statement.
+func Place(m *migration.Migration, s *engine.Step, f *fault.Fault) *fault.Fault {
+	st := m.File.Statements[s.Change]
+	pos := st.Start()
+	switch st := st.(type) {
+	case *sqltext.AlterTable:
+		for _, a := range st.Actions {
+			switch a := a.(type) {
+			case *sqltext.AddColumn:
+				if schema.SameName(a.Column.Name, s.Proof.Column) {
+					pos = a.At
+				}
+			case *sqltext.SetNotNull:
+				if schema.SameName(a.Column, s.Proof.Column) {
+					pos = a.At
+				}
+			}
+		}
+	case *sqltext.Backfill:
+		for _, set := range st.Set {
+			if schema.SameName(set.Column, s.Proof.Column) {
+				pos = set.Pos
+			}
+		}
+	}
+	return at(m, pos, f)
 }
 
 // at gives a fault its place in a migration's file.

@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"os"
 	"os/user"
+	"strings"
 	"time"
 
 	"lastboard/internal/core/backfill"
@@ -185,7 +186,7 @@ func (r *Runner) Advance(ctx context.Context, m *migration.Migration, known *led
 	if err := r.unchanged(ctx, p); err != nil {
 		return nil, err
 	}
-	proven, err := Prove(ctx, r.DB, p.Steps)
+	proven, err := Prove(ctx, r.DB, p)
 	if err != nil {
 		return nil, err
 	}
@@ -237,7 +238,7 @@ func (r *Runner) Retreat(ctx context.Context, known *ledger.Migration) (*plan.Pl
 			return nil, err
 		}
 	}
-	proven, err := Prove(ctx, r.DB, p.Steps)
+	proven, err := Prove(ctx, r.DB, p)
 	if err != nil {
 		return nil, err
 	}
@@ -311,15 +312,18 @@ func (r *Runner) unchanged(ctx context.Context, p *plan.Plan) error {
 // Prove runs the proofs that need nothing of the steps before them. It gives the
 // numbers of those that hold; the error is a refusal with the rows that break the
 // first that does not.
-func Prove(ctx context.Context, db engine.Database, steps []*engine.Step) (map[int]bool, error) {
+func Prove(ctx context.Context, db engine.Database, p *plan.Plan) (map[int]bool, error) {
 	proven := map[int]bool{}
-	for _, s := range steps {
+	for _, s := range p.Steps {
 		if !s.Early {
 			continue
 		}
 		f, err := Check(ctx, db, s)
 		if err != nil {
 			return nil, err
+		}
+		if f != nil && p.Migration != nil {
+			f = plan.Place(p.Migration, s, f)
 		}
 		if f != nil {
 			return nil, f
@@ -353,7 +357,7 @@ func check(ctx context.Context, query func(context.Context, string, ...any) (*en
 	}
 	f := fault.New(fault.Refused, s.Proof.Rule, s.Proof.Cure, "%s", s.Proof.Message)
 	if s.Proof.Table != "" {
-		f.Message = fmt.Sprintf(s.Proof.Message, count.Values[0][0])
+		f.Message = strings.ReplaceAll(fmt.Sprintf(s.Proof.Message, count.Values[0][0]), " 1 rows", " 1 row")
 		for _, v := range rows.Values {
 			f.Samples = append(f.Samples, sampleRow(v))
 		}

@@ -600,15 +600,15 @@ func (p *planner) alterProofs() {
 		switch {
 		case old == nil && c.Generated == nil && c.NotNull && !filled && c.Default == nil:
 			p.proof("prove that "+p.table.Name+" is empty", "", "true", "", engine.Proof{
-				Rule: "rows-need-value", Message: fmt.Sprintf("table %s has %%d rows, and column %s is not null and says nothing for them", p.table.Name, c.Name),
+				Rule: "rows-need-value", Column: c.Name, Message: fmt.Sprintf("table %s has %%d rows, and column %s is not null and says nothing for them", p.table.Name, c.Name),
 				Cure: "give it a default, or using (expression), or add it nullable now and set not null later",
 			})
 		case filled && f.OnlyNull:
-			p.castProof(f.Expr, quote(c.Name)+" is null")
+			p.castProof(c.Name, f.Expr, quote(c.Name)+" is null")
 			p.fitProof(c, p.renderMarked(f.Expr), quote(c.Name)+" is null", f.Expr)
 		case filled:
 			if f.Expr != nil {
-				p.castProof(f.Expr, "")
+				p.castProof(c.Name, f.Expr, "")
 			}
 			known := f.Expr
 			if f.Kept != nil {
@@ -617,7 +617,7 @@ func (p *planner) alterProofs() {
 			p.fitProof(c, value, "", known)
 		case old != nil && c.NotNull && !old.NotNull:
 			p.proof("prove that "+c.Name+" has no null", "", quote(c.Name)+" is null", "", engine.Proof{
-				Rule: "rows-would-break", Message: fmt.Sprintf("%%d rows of %s have no %s", p.table.Name, c.Name),
+				Rule: "rows-would-break", Column: c.Name, Message: fmt.Sprintf("%s is null in %%d rows of %s", c.Name, p.table.Name),
 				Cure: "say what they get: set not null using (expression), or fill them with a backfill first",
 			})
 		}
@@ -717,7 +717,7 @@ func (p *planner) duplicates(what string, columns, values []string, only string)
 		SQL:   "select " + strings.Join(names, ", ") + ", n || ' times' from " + groups + " order by n desc, 1 limit 5",
 		Count: "select coalesce(sum(n), 0) from " + groups, Keys: len(names),
 		Rule:    "rows-would-break",
-		Message: fmt.Sprintf("%%d rows of %s have the same %s as another, and %s allows each once", p.table.Name, strings.Join(columns, ", "), what),
+		Message: fmt.Sprintf("%s allows each %s once, and %%d rows of %s share theirs with another", what, strings.Join(columns, ", "), p.table.Name),
 		Cure:    "make them differ with a backfill first",
 	})
 }
@@ -728,7 +728,7 @@ func (p *planner) proveChecks(checks []*schema.Check) {
 			continue
 		}
 		p.proof("prove that every row passes check "+k.Name, "", "not ("+p.substituted(k.Expr.Tree)+")", "", engine.Proof{
-			Rule: "rows-would-break", Message: fmt.Sprintf("%%d rows of %s fail check (%s)", p.table.Name, k.Expr),
+			Rule: "rows-would-break", Message: fmt.Sprintf("check (%s) fails for %%d rows of %s", k.Expr, p.table.Name),
 			Cure: "put them right with a backfill first",
 		})
 	}
@@ -755,7 +755,7 @@ func (p *planner) proveReferences(foreignKeys []*schema.ForeignKey) {
 			SQL:   "select " + keptSQL("key", len(keys)) + ", " + strings.Join(names, ", ") + source + " limit 5",
 			Count: "select count(*)" + source, Keys: len(keys),
 			Rule:    "rows-would-break",
-			Message: fmt.Sprintf("%%d rows of %s have a %s that no row of %s has", p.table.Name, strings.Join(k.Columns, ", "), k.Table),
+			Message: fmt.Sprintf("no row of %s has the %s of %%d rows of %s", k.Table, strings.Join(k.Columns, ", "), p.table.Name),
 			Cure:    "give them another with a backfill first, or take them away",
 		})
 	}

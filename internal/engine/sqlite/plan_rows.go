@@ -168,7 +168,7 @@ func (p *planner) rowProofs(c *schema.RowChange, condition string) {
 	p.after, p.set = t, map[string]string{}
 	for _, set := range c.Set {
 		value := p.renderMarked(set.Value)
-		p.castProof(set.Value, condition)
+		p.castProof(set.Column, set.Value, condition)
 		p.fitProof(t.Column(set.Column), value, condition, set.Value)
 		if condition != "" {
 			value = "case when " + condition + " then " + value + " else " + quote(set.Column) + " end"
@@ -287,13 +287,13 @@ func (p *planner) mayBeNull(e sqltext.Expr) bool {
 }
 
 // castProof asserts that no text is cast to a number that it is not.
-func (p *planner) castProof(e sqltext.Expr, only string) {
+func (p *planner) castProof(column string, e sqltext.Expr, only string) {
 	marked := p.renderMarked(e)
 	if !strings.Contains(marked, markFunction+"(") {
 		return
 	}
-	p.proof("prove that every value can be converted", failedFunction+"("+marked+")", "v is not null", only, engine.Proof{
-		Rule: "rows-would-break", Message: "%d rows of " + p.table.Name + " hold a text that " + sqltext.PrintExpr(e) + " cannot convert",
+	p.proof("prove that every text for "+column+" can be converted", failedFunction+"("+marked+")", "v is not null", only, engine.Proof{
+		Rule: "rows-would-break", Column: column, Message: "the text for column " + column + " is no number in %d rows of " + p.table.Name,
 		Cure: "put those rows right with a backfill first, or say what they get with case",
 	})
 }
@@ -315,7 +315,7 @@ func (p *planner) fitProof(col *schema.Column, value, only string, e sqltext.Exp
 		holds += " not null"
 	}
 	p.proof(fmt.Sprintf("prove that %s can hold every value", col.Name), value, strings.Join(breaks, " or "), only, engine.Proof{
-		Rule: "rows-would-break", Message: fmt.Sprintf("%%d rows of %s would get a value that column %s (%s) cannot hold", p.table.Name, col.Name, holds),
+		Rule: "rows-would-break", Column: col.Name, Message: fmt.Sprintf("column %s (%s) cannot hold what %%d rows of %s would get", col.Name, holds, p.table.Name),
 		Cure: "change the expression, or put those rows right with a backfill first",
 	})
 }
