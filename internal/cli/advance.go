@@ -121,7 +121,7 @@ func (g *global) change(ctx context.Context, f runFlags, find func(context.Conte
 	var done []versionState
 	var p *view.Printer
 	defer func() {
-		if g.json && !errors.As(err, new(exitCode)) {
+		if g.json {
 			err = showResult(g.printer(), done, err)
 		}
 	}()

@@ -78,8 +78,8 @@ func (p *Printer) Entries(list []ledger.Entry) {
 // Ran says that a migration came to its end.
 func (p *Printer) Ran(version, state string) {
 	if state == ledger.Waiting {
-		p.Line("%s %s is taken back", good.Render("done:"), version)
-		return
+		state = "taken back"
 	}
 	p.Line("%s %s is %s", good.Render("done:"), version, state)
+	p.Line("")
 }

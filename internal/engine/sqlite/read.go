@@ -83,7 +83,15 @@ func (m *memory) read(ctx context.Context, query queryer) (*schema.Schema, error
 	if err := verifyColumns(ctx, query, fresh); err != nil {
 		return nil, err
 	}
-	settleReferences(s)
+	for i, d := range definitions {
+		if !slices.Contains(fresh, s.Tables[i]) && !refersAsBefore(s, s.Tables[i]) {
+			// What it refers to has another key now, though its own text is the same.
+			s.Tables[i] = d.table()
+			tables[d.name].table = s.Tables[i]
+			fresh = append(fresh, s.Tables[i])
+		}
+	}
+	settleReferences(s, fresh)
 	for i, d := range definitions {
 		if slices.Contains(fresh, s.Tables[i]) {
 			useNotes(s.Tables[i], d.notes)
@@ -247,14 +255,23 @@ func sameColumn(t *schema.Table, c *schema.Column, row []any) bool {
 
 // settleReferences fills in the columns that a foreign key refers to when its
 // text leaves them out.
-func settleReferences(s *schema.Schema) {
-	for _, t := range s.Tables {
+func settleReferences(s *schema.Schema, tables []*schema.Table) {
+	for _, t := range tables {
 		for _, fk := range t.ForeignKeys {
 			if parent := s.Table(fk.Table); parent != nil && len(fk.References) == 0 && parent.PrimaryKey != nil {
 				fk.References = slices.Clone(parent.PrimaryKey.Columns)
 			}
 		}
 	}
+}
+
+// refersAsBefore reports whether the foreign keys of a table that was read earlier
+// still are what their text means.
+func refersAsBefore(s *schema.Schema, t *schema.Table) bool {
+	return !slices.ContainsFunc(t.ForeignKeys, func(fk *schema.ForeignKey) bool {
+		parent := s.Table(fk.Table)
+		return fk.Options["references"] == "implied" && parent != nil && parent.PrimaryKey != nil && !slices.Equal(fk.References, parent.PrimaryKey.Columns)
+	})
 }
 
 // useNotes adds what SQLite itself cannot hold.
