@@ -9,6 +9,7 @@ import (
 )
 
 // Problem is why a statement cannot be applied to the tables.
+
 type Problem struct {
 	Pos     sqltext.Pos
 	Rule    string // plain words of our own: "name-unknown"
@@ -22,7 +23,9 @@ type Problem struct {
 func (p *Problem) Error() string { return p.Message }
 
 // ErrUnknown is given for a statement on a table of which nothing is known,
+
 // since native SQL has changed it.
+
 type ErrUnknown struct{ Table string }
 
 func (e *ErrUnknown) Error() string { return "nothing is known about table " + e.Table }
@@ -32,8 +35,11 @@ func problem(at sqltext.Pos, rule, cure, format string, args ...any) *Problem {
 }
 
 // Apply gives the tables after a statement, and the change that leads there; s
+
 // itself stays as it is. engine is the name that native statements use. The
+
 // error is a *[Problem] or an *[ErrUnknown].
+
 func Apply(s *Schema, st sqltext.Statement, engine string) (*Schema, *Change, error) {
 	if err := supported(st); err != nil {
 		return nil, nil, err
@@ -77,6 +83,7 @@ type applier struct {
 }
 
 // table finds the table that a statement changes.
+
 func (a *applier) table(n sqltext.Name) (*Table, error) {
 	if err := noSchema(n); err != nil {
 		return nil, err
@@ -102,6 +109,7 @@ func (a *applier) table(n sqltext.Name) (*Table, error) {
 const unknown = "native SQL has changed it"
 
 // noSchema refuses a schema's name: SQLite, the one engine so far, has none.
+
 func noSchema(n sqltext.Name) error {
 	if n.Schema != "" {
 		return problem(n.Pos, "name-unknown", "write "+n.Name+" alone", "there is no schema %s: this engine has no schemas", n.Schema)
@@ -117,6 +125,7 @@ func didYouMean(word string, names []string) string {
 }
 
 // free refuses a name that a table, view or index already has.
+
 func (a *applier) free(n sqltext.Name) error {
 	if err := noSchema(n); err != nil {
 		return err
@@ -191,6 +200,7 @@ func (a *applier) dropTable(st *sqltext.DropTable) error {
 }
 
 // addColumn adds a column at the end. existing says that the table may have rows.
+
 func (a *applier) addColumn(t *Table, def *sqltext.ColumnDef, existing bool) error {
 	if old := t.Column(def.Name); old != nil {
 		return problem(def.Pos, "name-taken", "", "table %s has a column %s already", t.Name, old.Name)
@@ -293,6 +303,7 @@ func (a *applier) addForeignKey(t *Table, c *sqltext.Constraint, name string, co
 }
 
 // uniqueOn reports whether a key of the table is over exactly these columns.
+
 func (t *Table) uniqueOn(columns []string) bool {
 	same := func(key []string) bool {
 		return len(key) == len(columns) && !slices.ContainsFunc(key, func(c string) bool { return !HasName(columns, c) })
@@ -316,6 +327,7 @@ func (t *Table) uniqueOn(columns []string) bool {
 }
 
 // constraint tells what kind of constraint has this name; "" if none has.
+
 func (t *Table) constraint(name string) string {
 	switch {
 	case t.PrimaryKey != nil && SameName(t.PrimaryKey.Name, name):
@@ -331,6 +343,7 @@ func (t *Table) constraint(name string) string {
 }
 
 // columns gives the names as the table has them.
+
 func (a *applier) columns(t *Table, names []string, at sqltext.Pos) ([]string, error) {
 	var list []string
 	for _, n := range names {
@@ -352,163 +365,4 @@ func columnsOf(columns []string, e sqltext.Expr) []string {
 	return columns
 }
 
-func (a *applier) createIndex(st *sqltext.CreateIndex) error {
-	a.change.What = "create index " + st.Index.Name
-	t, err := a.table(st.Table)
-	if err != nil {
-		return err
-	}
-	if err := a.free(st.Index); err != nil {
-		return err
-	}
-	x := &Index{Name: st.Index.Name, Unique: st.Unique}
-	for _, p := range st.Parts {
-		part := IndexPart{Desc: p.Desc}
-		if p.Expr != nil {
-			part.Expr = &Expr{Tree: p.Expr}
-		} else {
-			names, err := a.columns(t, []string{p.Column}, st.At)
-			if err != nil {
-				return err
-			}
-			part.Column = names[0]
-		}
-		x.Parts = append(x.Parts, part)
-	}
-	if st.Where != nil {
-		x.Where = &Expr{Tree: st.Where}
-	}
-	after := t.copy()
-	after.Indexes = append(after.Indexes, x)
-	a.replace(t, after)
-	return a.validate(after, st.At)
-}
-
-func (a *applier) dropIndex(st *sqltext.DropIndex) error {
-	a.change.What = "drop index " + st.Index.Name
-	t, err := a.table(st.Table)
-	if err != nil {
-		return err
-	}
-	x := t.Index(st.Index.Name)
-	if x == nil {
-		var names []string
-		for _, x := range t.Indexes {
-			names = append(names, x.Name)
-		}
-		cure := didYouMean(st.Index.Name, names)
-		if t.constraint(st.Index.Name) != "" {
-			cure = "it is a constraint: write alter table " + t.Name + " drop constraint " + st.Index.Name
-		}
-		return problem(st.Index.Pos, "name-unknown", cure, "table %s has no index %s", t.Name, st.Index)
-	}
-	after := t.copy()
-	after.Indexes = slices.DeleteFunc(after.Indexes, func(o *Index) bool { return o == x })
-	a.replace(t, after)
-	return nil
-}
-
 // replace records a change of one table in which every column stays.
-func (a *applier) replace(before, after *Table) {
-	from := map[string]string{}
-	for _, c := range after.Columns {
-		from[c.Name] = c.Name
-	}
-	a.after.put(before.Name, after)
-	a.change.Table = &TableChange{Before: before, After: after, From: from}
-}
-
-func (a *applier) createView(st *sqltext.CreateView) error {
-	a.change.What = "create view " + st.View.Name
-	if err := a.free(st.View); err != nil {
-		return err
-	}
-	v := &View{Name: st.View.Name, Query: st.Query.Text}
-	a.after.putView(v.Name, v)
-	a.change.View = &ViewChange{After: v}
-	return nil
-}
-
-func (a *applier) dropView(st *sqltext.DropView) error {
-	a.change.What = "drop view " + st.View.Name
-	v := a.after.View(st.View.Name)
-	if v == nil {
-		var names []string
-		for _, v := range a.after.Views {
-			names = append(names, v.Name)
-		}
-		return problem(st.View.Pos, "name-unknown", didYouMean(st.View.Name, names), "there is no view %s", st.View)
-	}
-	a.after.putView(v.Name, nil)
-	a.change.View = &ViewChange{Before: v}
-	return nil
-}
-
-func (a *applier) commentOn(st *sqltext.CommentOn) error {
-	t, err := a.table(st.Table)
-	if err != nil {
-		return err
-	}
-	text := ""
-	if st.Text != nil {
-		text = *st.Text
-	}
-	after := t.copy()
-	if st.Column == "" {
-		a.change.What = "comment on table " + t.Name
-		after.Comment = text
-	} else {
-		names, err := a.columns(t, []string{st.Column}, st.Table.Pos)
-		if err != nil {
-			return err
-		}
-		a.change.What = "comment on column " + t.Name + "." + names[0]
-		after.Column(names[0]).Comment = text
-	}
-	a.replace(t, after)
-	return nil
-}
-
-func (a *applier) backfill(st *sqltext.Backfill) error {
-	a.change.What = "backfill " + st.Table.Name
-	t, err := a.table(st.Table)
-	if err != nil {
-		return err
-	}
-	c := &RowChange{Table: t, Where: st.Where, Discard: st.Discard}
-	for _, set := range st.Set {
-		names, err := a.columns(t, []string{set.Column}, set.Pos)
-		if err != nil {
-			return err
-		}
-		col := t.Column(names[0])
-		switch {
-		case col.Generated != nil:
-			return problem(set.Pos, "generated-set", "", "column %s is generated and cannot be set", col.Name)
-		case HasName(t.Key(), col.Name):
-			return problem(set.Pos, "key-set", "", "column %s is part of the key by which the rows are found, and a backfill cannot set it", col.Name)
-		}
-		set.Column = col.Name
-		c.Set = append(c.Set, set)
-		if err := resolve(t, set.Value); err != nil {
-			return err
-		}
-	}
-	if err := resolve(t, st.Where); err != nil {
-		return err
-	}
-	a.change.Rows = c
-	return nil
-}
-
-func (a *applier) native(st *sqltext.Native, engine string) {
-	n := &NativeChange{Statement: st}
-	a.change.What = "native " + engine
-	if slices.Contains(st.Engines, engine) {
-		n.SQL = st.SQL
-	}
-	a.change.Native = n
-	for _, name := range st.Touching {
-		a.after.put(name.Name, &Table{Name: name.Name, Opaque: unknown})
-	}
-}

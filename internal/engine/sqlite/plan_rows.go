@@ -2,7 +2,6 @@ package sqlite
 
 import (
 	"fmt"
-	"slices"
 	"strings"
 
 	"lastboard/internal/core/schema"
@@ -11,7 +10,9 @@ import (
 )
 
 // keptSQL names the columns of a table of kept values: k1… is the key, o1… the
+
 // old values, w1… what the migration wrote.
+
 func keptSQL(letter string, n int) string {
 	list := make([]string, n)
 	for i := range list {
@@ -21,8 +22,11 @@ func keptSQL(letter string, n int) string {
 }
 
 // createKept gives the statement that makes such a table for a backfill. Keys have
+
 // the types of their columns, or SQLite could not look a row up by them; so has
+
 // what was written, so that it compares equal to what the column made of it.
+
 func createKept(t *schema.Table, name string, keys, values []string) string {
 	typed := func(letter string, columns []string) string {
 		list := make([]string, len(columns))
@@ -36,6 +40,7 @@ func createKept(t *schema.Table, name string, keys, values []string) string {
 }
 
 // keptMatch gives the condition that a kept row k belongs to a row of the table.
+
 func keptMatch(t *schema.Table, keys []string) string {
 	parts := make([]string, len(keys))
 	for i, k := range keys {
@@ -45,12 +50,17 @@ func keptMatch(t *schema.Table, keys []string) string {
 }
 
 // short reports whether a change of every row fits into the time for which
+
 // writers may wait.
+
 func (p *planner) short(rate float64) bool { return float64(p.rows)/rate <= p.facts.Short }
 
 // update adds the step that runs statements over the whole table: at once for a
+
 // table that is small enough, else in batches. Each statement holds the mark
+
 // engine.Range.
+
 func (p *planner) update(what string, statements ...string) *engine.Step {
 	if p.short(updateRate) || cursor(p.table) == nil {
 		for i, s := range statements {
@@ -67,6 +77,7 @@ func (p *planner) update(what string, statements ...string) *engine.Step {
 }
 
 // backfill computes values for rows that are there, and keeps the old ones.
+
 func (p *planner) backfill(c *schema.RowChange) []*engine.Step {
 	t := c.Table
 	name := quote(t.Name)
@@ -121,6 +132,7 @@ func (p *planner) backfill(c *schema.RowChange) []*engine.Step {
 }
 
 // preview gives the query that shows what some rows would get.
+
 func (p *planner) preview(values []string, condition string) string {
 	keys := sample(p.table)
 	where := ""
@@ -135,7 +147,9 @@ func (p *planner) preview(values []string, condition string) string {
 }
 
 // putBackSQL gives rows the i-th kept value where they still hold what was
+
 // written.
+
 func putBackSQL(t *schema.Table, column string, k *schema.Kept, i int) string {
 	name, kept, match := quote(t.Name), quote(k.Table), keptMatch(t, k.Keys)
 	return fmt.Sprintf("update %s set %s = (select k.o%d from %s k where %s) where %s and exists (select 1 from %s k where %s and k.w%d is %s.%s)",
@@ -143,7 +157,9 @@ func putBackSQL(t *schema.Table, column string, k *schema.Kept, i int) string {
 }
 
 // putBack gives rows their kept values again where they still hold what was
+
 // written.
+
 func (p *planner) putBack(c *schema.RowChange) []*engine.Step {
 	t, k := c.Table, c.PutBack
 	var columns, statements []string
@@ -158,164 +174,21 @@ func (p *planner) putBack(c *schema.RowChange) []*engine.Step {
 }
 
 // rowProofs asserts before anything is changed that what a backfill computes can
+
 // be held: by the columns, and by the constraints on them.
-func (p *planner) rowProofs(c *schema.RowChange, condition string) {
-	t := c.Table
-	p.change = &schema.TableChange{Before: t, After: t, From: map[string]string{}}
-	for _, name := range t.ColumnNames() {
-		p.change.From[name] = name
-	}
-	p.after, p.set = t, map[string]string{}
-	for _, set := range c.Set {
-		value := p.renderMarked(set.Value)
-		p.castProof(set.Column, set.Value, condition)
-		p.fitProof(t.Column(set.Column), value, condition, set.Value)
-		if condition != "" {
-			value = "case when " + condition + " then " + value + " else " + quote(set.Column) + " end"
-		}
-		p.set[set.Column] = value
-	}
-	concerned := func(uses func(column string) bool) bool {
-		return slices.ContainsFunc(c.Set, func(a sqltext.Assignment) bool { return uses(a.Column) })
-	}
-	named := func(columns []string) func(string) bool {
-		return func(column string) bool { return schema.HasName(columns, column) }
-	}
-	var uniques []*schema.Key
-	for _, k := range t.Uniques {
-		if concerned(named(k.Columns)) {
-			uniques = append(uniques, k)
-		}
-	}
-	var indexes []*schema.Index
-	for _, x := range t.Indexes {
-		if x.Unique && concerned(x.Uses) {
-			indexes = append(indexes, x)
-		}
-	}
-	p.proveUnique(uniques, indexes)
-	var checks []*schema.Check
-	for _, k := range t.Checks {
-		if concerned(k.Expr.Mentions) {
-			checks = append(checks, k)
-		}
-	}
-	p.proveChecks(checks)
-	var keys []*schema.ForeignKey
-	for _, k := range t.ForeignKeys {
-		if concerned(named(k.Columns)) {
-			keys = append(keys, k)
-		}
-	}
-	p.proveReferences(keys)
-}
 
 // renderMarked renders so that a cast that would fail is remembered and gives
+
 // null.
-func (p *planner) renderMarked(e sqltext.Expr) string {
-	return strings.ReplaceAll(p.render(e, true), failFunction+"(", markFunction+"(")
-}
 
 // proof adds a step that reads rows of the table; condition selects those that
+
 // break the rule, over columns of the table and v, the value.
-func (p *planner) proof(what, value, condition, only string, proof engine.Proof) {
-	keys := sample(p.table)
-	list := strings.Join(keys, ", ")
-	where := ""
-	if only != "" {
-		where = " where " + only
-	}
-	// The limit keeps SQLite from computing the value more than once a row.
-	source := "(select " + aliased(keys) + ", " + value + " as v from " + quote(p.table.Name) + where + " limit -1)"
-	proof.SQL = "select " + keptSQL("key", len(keys)) + ", v from " + source + " where " + condition + " limit 5"
-	proof.Count = "select count(*) from " + source + " where " + condition
-	if value == "" {
-		proof.SQL = "select " + list + " from " + quote(p.table.Name) + " where " + condition + " limit 5"
-		proof.Count = "select count(*) from " + quote(p.table.Name) + " where " + condition
-	}
-	proof.Keys = len(keys)
-	p.addProof(what, proof)
-}
-
-func (p *planner) addProof(what string, proof engine.Proof) {
-	proof.Table = p.table.Name
-	s := p.add(engine.ProofOf, scanRate, what, proof.SQL)
-	s.Lock, s.WritersWait = "none", engine.WaitNo
-	s.Proof = &proof
-}
-
-func aliased(keys []string) string {
-	list := make([]string, len(keys))
-	for i, k := range keys {
-		list[i] = fmt.Sprintf("%s as key%d", k, i+1)
-	}
-	return strings.Join(list, ", ")
-}
 
 // mayBeNull reports whether an expression over the table could give null. False is
+
 // a promise: it saves a read of every row.
-func (p *planner) mayBeNull(e sqltext.Expr) bool {
-	any := func(list ...sqltext.Expr) bool { return slices.ContainsFunc(list, p.mayBeNull) }
-	switch e := e.(type) {
-	case *sqltext.Literal:
-		return e.Kind == sqltext.NullLiteral
-	case *sqltext.Typed, *sqltext.Now:
-		return false
-	case *sqltext.Ref:
-		c := p.table.Column(e.Column)
-		return c == nil || !c.NotNull
-	case *sqltext.Binary:
-		switch e.Op {
-		case "||", "+", "-", "*", "=", "<>", "<", "<=", ">", ">=", "and", "or":
-			return any(e.L, e.R)
-		}
-	case *sqltext.Substring:
-		return any(e.X, e.From) || e.For != nil && p.mayBeNull(e.For)
-	case *sqltext.Cast:
-		return !e.Type.IsText() || p.mayBeNull(e.X)
-	case *sqltext.Trim:
-		return e.Chars != nil || p.mayBeNull(e.X)
-	case *sqltext.Call:
-		switch e.Name {
-		case "upper", "lower", "char_length", "length":
-			return any(e.Args...)
-		case "concat":
-			return false
-		}
-	}
-	return true
-}
 
 // castProof asserts that no text is cast to a number that it is not.
-func (p *planner) castProof(column string, e sqltext.Expr, only string) {
-	marked := p.renderMarked(e)
-	if !strings.Contains(marked, markFunction+"(") {
-		return
-	}
-	p.proof("prove that every text for "+column+" can be converted", failedFunction+"("+marked+")", "v is not null", only, engine.Proof{
-		Rule: "rows-would-break", Column: column, Message: "the text for column " + column + " is no number in %d rows of " + p.table.Name,
-		Cure: "put those rows right with a backfill first, or say what they get with case",
-	})
-}
 
 // fitProof asserts that a column can hold what is computed for it.
-func (p *planner) fitProof(col *schema.Column, value, only string, e sqltext.Expr) {
-	var breaks []string
-	if col.NotNull && (e == nil || p.mayBeNull(e)) {
-		breaks = append(breaks, "v is null")
-	}
-	if l := limit(col.Type, "v"); l != "" && col.Limit != "" {
-		breaks = append(breaks, "not ("+l+")")
-	}
-	if len(breaks) == 0 {
-		return
-	}
-	holds := col.Type.String()
-	if col.NotNull {
-		holds += " not null"
-	}
-	p.proof(fmt.Sprintf("prove that %s can hold every value", col.Name), value, strings.Join(breaks, " or "), only, engine.Proof{
-		Rule: "rows-would-break", Column: col.Name, Message: fmt.Sprintf("column %s (%s) cannot hold what %%d rows of %s would get", col.Name, holds, p.table.Name),
-		Cure: "change the expression, or put those rows right with a backfill first",
-	})
-}

@@ -14,6 +14,7 @@ import (
 // generated expressions, collations, names of constraints and autoincrement.
 
 // notUnderstood is why a definition cannot be read.
+
 type notUnderstood string
 
 func (n notUnderstood) Error() string { return string(n) }
@@ -60,6 +61,7 @@ func (r *reader) expect(words ...string) {
 }
 
 // name reads a name in any of SQLite's quotes; a string can be one, too.
+
 func (r *reader) name() string {
 	t := r.tok()
 	if t.Kind != sqltext.Word && t.Kind != sqltext.Quoted && t.Kind != sqltext.String {
@@ -73,7 +75,9 @@ func (r *reader) name() string {
 }
 
 // inside gives the text between the parenthesis that is next and the one that
+
 // closes it, and passes over both.
+
 func (r *reader) inside() string {
 	r.expect("(")
 	start := r.tokens[r.at-1].End()
@@ -94,7 +98,9 @@ func (r *reader) inside() string {
 }
 
 // expr makes an expression of a text: with its tree where the language has an
+
 // equal for it.
+
 func expr(t *schema.Table, text string) schema.Expr {
 	e := schema.Expr{Native: text}
 	if tree, err := portable(t, text); err == nil {
@@ -104,6 +110,7 @@ func expr(t *schema.Table, text string) schema.Expr {
 }
 
 // caught turns what fail threw into an error.
+
 func caught(err *error) {
 	switch r := recover().(type) {
 	case nil:
@@ -115,6 +122,7 @@ func caught(err *error) {
 }
 
 // readTable reads a create table statement.
+
 func readTable(sql string) (t *schema.Table, err error) {
 	defer caught(&err)
 	r := newReader(sql)
@@ -177,6 +185,7 @@ func (r *reader) constraintNext() bool {
 }
 
 // columnWords begin what follows a column's type.
+
 var columnWords = []string{"constraint", "primary", "not", "null", "unique", "check", "default", "collate", "references", "generated", "as"}
 
 func (r *reader) column() {
@@ -292,37 +301,6 @@ func (r *reader) columnConstraint(c *schema.Column, name string) bool {
 	return true
 }
 
-func (r *reader) primary(k *schema.Key) {
-	if r.table.PrimaryKey != nil {
-		r.fail("it has two primary keys")
-	}
-	r.table.PrimaryKey = k
-}
-
-func (r *reader) conflict(o map[string]string) {
-	if r.accept("on", "conflict") {
-		o["on conflict"] = strings.ToLower(r.name())
-	}
-}
-
-func (r *reader) check(c *schema.Column, name string) {
-	r.expect("check")
-	text := r.inside()
-	if c != nil {
-		if t, ok := readLimit(c, name, text); ok && c.Limit == "" {
-			c.Type, c.Limit = t, name
-			if strings.EqualFold(declaration(&schema.Column{Type: c.Type}, false), c.Declared) {
-				c.Declared = ""
-			}
-			return
-		}
-	}
-	k := &schema.Check{Name: name, Expr: schema.Expr{Native: text}, Options: map[string]string{}}
-	r.conflict(k.Options)
-	r.table.Checks = append(r.table.Checks, k)
-}
-
-// defaultValue reads a literal, a signed number, a word or (expr).
 func (r *reader) defaultValue() schema.Expr {
 	if r.is("(") {
 		return schema.Expr{Native: r.inside()}
@@ -342,7 +320,9 @@ func (r *reader) defaultValue() schema.Expr {
 }
 
 // plainDefault reports whether a text may stand behind "default" without
+
 // parentheses.
+
 func plainDefault(text string) bool {
 	tokens, _ := sqltext.Scan(text, sqltext.Engine)
 	if len(tokens) == 3 && (tokens[0].Is("-") || tokens[0].Is("+")) {
@@ -358,59 +338,6 @@ func plainDefault(text string) bool {
 	return false
 }
 
-func (r *reader) foreignKey(k *schema.ForeignKey) {
-	r.expect("references")
-	k.Options = map[string]string{}
-	k.Table = r.name()
-	if r.is("(") {
-		k.References = r.names(nil)
-	} else {
-		k.Options["references"] = "implied"
-	}
-	r.table.ForeignKeys = append(r.table.ForeignKeys, k)
-	for {
-		switch {
-		case r.accept("on", "delete"):
-			k.OnDelete = r.act()
-		case r.accept("on", "update"):
-			k.OnUpdate = r.act()
-		case r.accept("match"):
-			k.Options["match"] = strings.ToLower(r.name())
-		case r.is("deferrable"), r.is("not", "deferrable"):
-			r.deferrable(r.table.ForeignKeys)
-		default:
-			return
-		}
-	}
-}
-
-func (r *reader) deferrable(keys []*schema.ForeignKey) {
-	if len(keys) == 0 {
-		r.fail("%q is not understood", r.tok().Text)
-	}
-	text := ""
-	if r.accept("not") {
-		text = "not "
-	}
-	r.expect("deferrable")
-	text += "deferrable"
-	if r.accept("initially") {
-		text += " initially " + strings.ToLower(r.name())
-	}
-	keys[len(keys)-1].Options["deferrable"] = text
-}
-
-func (r *reader) act() string {
-	for _, words := range [][]string{{"cascade"}, {"restrict"}, {"set", "null"}, {"set", "default"}, {"no", "action"}} {
-		if r.accept(words...) {
-			return strings.Join(words, " ")
-		}
-	}
-	r.fail("%q is no action of a foreign key", r.tok().Text)
-	return ""
-}
-
-// names reads a list of columns; what stands behind one goes into options.
 func (r *reader) names(options map[string]string) []string {
 	r.expect("(")
 	var list []string
@@ -437,205 +364,4 @@ func (r *reader) names(options map[string]string) []string {
 	}
 	r.expect(")")
 	return list
-}
-
-func (r *reader) tableConstraint() bool {
-	if !r.constraintNext() {
-		return false
-	}
-	name := ""
-	for r.accept("constraint") {
-		name = r.name()
-	}
-	switch {
-	case r.accept("primary", "key"):
-		k := &schema.Key{Name: name, Options: map[string]string{}}
-		k.Columns = r.names(k.Options)
-		if r.accept("autoincrement") {
-			r.fail("autoincrement behind a list of columns is not understood")
-		}
-		r.conflict(k.Options)
-		r.primary(k)
-	case r.accept("unique"):
-		k := &schema.Key{Name: name, Options: map[string]string{}}
-		k.Columns = r.names(k.Options)
-		r.conflict(k.Options)
-		r.table.Uniques = append(r.table.Uniques, k)
-	case r.is("check"):
-		r.check(nil, name)
-	case r.accept("foreign", "key"):
-		columns := r.names(nil)
-		r.foreignKey(&schema.ForeignKey{Name: name, Columns: columns})
-	default:
-		r.fail("%q is not understood", r.tok().Text)
-	}
-	return true
-}
-
-// finish names what has no name, and settles what needs the whole table.
-func (r *reader) finish() {
-	t := r.table
-	settle := func(e *schema.Expr) {
-		if e != nil {
-			*e = expr(t, e.Native)
-		}
-	}
-	for _, c := range t.Columns {
-		settle(c.Default)
-		if c.Generated != nil {
-			settle(&c.Generated.Expr)
-		}
-	}
-	columnName := func(names []string) []string {
-		for i, n := range names {
-			c := t.Column(n)
-			if c == nil {
-				r.fail("there is no column %s", n)
-			}
-			names[i] = c.Name
-		}
-		return names
-	}
-	implied := func(name *string, columns []string, kind string) bool {
-		if *name != "" {
-			return false
-		}
-		*name = schema.ConstraintName(t, columns, kind)
-		return true
-	}
-	if k := t.PrimaryKey; k != nil {
-		columnName(k.Columns)
-		k.Implied = implied(&k.Name, k.Columns, "primary")
-		for _, n := range k.Columns {
-			c := t.Column(n)
-			alias := len(k.Columns) == 1 && c.Type.Name == "integer" && strings.EqualFold(declaration(c, false), "integer") && t.Options["without rowid"] == ""
-			if !c.NotNull && (alias || t.Options["without rowid"] != "") {
-				c.NotNull = true
-				if c.Options == nil {
-					c.Options = map[string]string{}
-				}
-				c.Options["implied not null"] = "yes"
-			}
-		}
-	}
-	for _, k := range t.Uniques {
-		columnName(k.Columns)
-		k.Implied = implied(&k.Name, k.Columns, "unique")
-	}
-	for _, k := range t.Checks {
-		settle(&k.Expr)
-		k.Implied = implied(&k.Name, mentioned(t, k.Expr), "check")
-	}
-	for _, k := range t.ForeignKeys {
-		columnName(k.Columns)
-		k.Implied = implied(&k.Name, k.Columns, "reference")
-	}
-}
-
-// mentioned lists the columns that an expression uses, in their order there.
-func mentioned(t *schema.Table, e schema.Expr) []string {
-	tokens, _ := sqltext.Scan(e.Native, sqltext.Engine)
-	var list []string
-	for _, tok := range tokens {
-		if tok.Kind != sqltext.Word && tok.Kind != sqltext.Quoted {
-			continue
-		}
-		if c := t.Column(tok.Value); c != nil && !schema.HasName(list, c.Name) {
-			list = append(list, c.Name)
-		}
-	}
-	return list
-}
-
-// readIndex reads a create index statement; the table it is on is known.
-func readIndex(t *schema.Table, sql string) (x *schema.Index, err error) {
-	defer caught(&err)
-	r := newReader(sql)
-	r.table = t
-	x = &schema.Index{}
-	r.expect("create")
-	x.Unique = r.accept("unique")
-	r.expect("index")
-	r.accept("if", "not", "exists")
-	x.Name = r.name()
-	if r.accept(".") {
-		x.Name = r.name()
-	}
-	r.expect("on")
-	r.name()
-	for _, part := range splitParts(r.inside()) {
-		x.Parts = append(x.Parts, readPart(t, part))
-	}
-	if r.accept("where") {
-		text := strings.TrimSpace(r.src[r.tok().Pos.Offset:])
-		e := expr(t, text)
-		x.Where = &e
-	} else if r.tok().Kind != sqltext.EOF {
-		r.fail("%q is not understood", r.tok().Text)
-	}
-	return x, nil
-}
-
-// splitParts splits at the commas that are in no parentheses.
-func splitParts(text string) []string {
-	tokens, _ := sqltext.Scan(text, sqltext.Engine)
-	var parts []string
-	depth, start := 0, 0
-	for _, t := range tokens {
-		switch {
-		case t.Is("("):
-			depth++
-		case t.Is(")"):
-			depth--
-		case t.Is(",") && depth == 0:
-			parts = append(parts, strings.TrimSpace(text[start:t.Pos.Offset]))
-			start = t.End()
-		}
-	}
-	return append(parts, strings.TrimSpace(text[start:]))
-}
-
-// readPart reads a key of an index: a column or expression, perhaps with a
-// collation and an order.
-func readPart(t *schema.Table, text string) schema.IndexPart {
-	var p schema.IndexPart
-	tokens, _ := sqltext.Scan(text, sqltext.Engine)
-	tokens = tokens[:len(tokens)-1]
-	if n := len(tokens); n > 1 && (tokens[n-1].Is("desc") || tokens[n-1].Is("asc")) {
-		p.Desc = tokens[n-1].Is("desc")
-		tokens = tokens[:n-1]
-	}
-	if n := len(tokens); n > 2 && tokens[n-2].Is("collate") {
-		p.Collate = tokens[n-1].Value
-		tokens = tokens[:n-2]
-	}
-	rest := strings.TrimSpace(text[:tokens[len(tokens)-1].End()])
-	if len(tokens) == 1 && (tokens[0].Kind == sqltext.Word || tokens[0].Kind == sqltext.Quoted) {
-		if c := t.Column(tokens[0].Value); c != nil {
-			p.Column = c.Name
-			return p
-		}
-	}
-	if open, closed := tokens[0], matching(tokens); open.Is("(") && closed == len(tokens)-1 {
-		rest = strings.TrimSpace(text[open.End():tokens[closed].Pos.Offset])
-	}
-	e := expr(t, rest)
-	p.Expr = &e
-	return p
-}
-
-// matching gives the place of the parenthesis that closes the first token.
-func matching(tokens []sqltext.Token) int {
-	depth := 0
-	for i, t := range tokens {
-		switch {
-		case t.Is("("):
-			depth++
-		case t.Is(")"):
-			if depth--; depth == 0 {
-				return i
-			}
-		}
-	}
-	return -1
 }
