@@ -9,7 +9,6 @@ import (
 )
 
 // Problem is why a statement cannot be applied to the tables.
-
 type Problem struct {
 	Pos     sqltext.Pos
 	Rule    string // plain words of our own: "name-unknown"
@@ -23,9 +22,7 @@ type Problem struct {
 func (p *Problem) Error() string { return p.Message }
 
 // ErrUnknown is given for a statement on a table of which nothing is known,
-
 // since native SQL has changed it.
-
 type ErrUnknown struct{ Table string }
 
 func (e *ErrUnknown) Error() string { return "nothing is known about table " + e.Table }
@@ -35,11 +32,8 @@ func problem(at sqltext.Pos, rule, cure, format string, args ...any) *Problem {
 }
 
 // Apply gives the tables after a statement, and the change that leads there; s
-
 // itself stays as it is. engine is the name that native statements use. The
-
 // error is a *[Problem] or an *[ErrUnknown].
-
 func Apply(s *Schema, st sqltext.Statement, engine string) (*Schema, *Change, error) {
 	if err := supported(st); err != nil {
 		return nil, nil, err
@@ -83,7 +77,6 @@ type applier struct {
 }
 
 // table finds the table that a statement changes.
-
 func (a *applier) table(n sqltext.Name) (*Table, error) {
 	if err := noSchema(n); err != nil {
 		return nil, err
@@ -109,7 +102,6 @@ func (a *applier) table(n sqltext.Name) (*Table, error) {
 const unknown = "native SQL has changed it"
 
 // noSchema refuses a schema's name: SQLite, the one engine so far, has none.
-
 func noSchema(n sqltext.Name) error {
 	if n.Schema != "" {
 		return problem(n.Pos, "name-unknown", "write "+n.Name+" alone", "there is no schema %s: this engine has no schemas", n.Schema)
@@ -125,7 +117,6 @@ func didYouMean(word string, names []string) string {
 }
 
 // free refuses a name that a table, view or index already has.
-
 func (a *applier) free(n sqltext.Name) error {
 	if err := noSchema(n); err != nil {
 		return err
@@ -200,7 +191,6 @@ func (a *applier) dropTable(st *sqltext.DropTable) error {
 }
 
 // addColumn adds a column at the end. existing says that the table may have rows.
-
 func (a *applier) addColumn(t *Table, def *sqltext.ColumnDef, existing bool) error {
 	if old := t.Column(def.Name); old != nil {
 		return problem(def.Pos, "name-taken", "", "table %s has a column %s already", t.Name, old.Name)
@@ -303,7 +293,6 @@ func (a *applier) addForeignKey(t *Table, c *sqltext.Constraint, name string, co
 }
 
 // uniqueOn reports whether a key of the table is over exactly these columns.
-
 func (t *Table) uniqueOn(columns []string) bool {
 	same := func(key []string) bool {
 		return len(key) == len(columns) && !slices.ContainsFunc(key, func(c string) bool { return !HasName(columns, c) })
@@ -327,7 +316,6 @@ func (t *Table) uniqueOn(columns []string) bool {
 }
 
 // constraint tells what kind of constraint has this name; "" if none has.
-
 func (t *Table) constraint(name string) string {
 	switch {
 	case t.PrimaryKey != nil && SameName(t.PrimaryKey.Name, name):
@@ -343,7 +331,6 @@ func (t *Table) constraint(name string) string {
 }
 
 // columns gives the names as the table has them.
-
 func (a *applier) columns(t *Table, names []string, at sqltext.Pos) ([]string, error) {
 	var list []string
 	for _, n := range names {
@@ -364,5 +351,3 @@ func columnsOf(columns []string, e sqltext.Expr) []string {
 	}
 	return columns
 }
-
-// replace records a change of one table in which every column stays.

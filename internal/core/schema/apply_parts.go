@@ -62,6 +62,7 @@ func (a *applier) dropIndex(st *sqltext.DropIndex) error {
 	return nil
 }
 
+// replace records a change of one table in which every column stays.
 func (a *applier) replace(before, after *Table) {
 	from := map[string]string{}
 	for _, c := range after.Columns {

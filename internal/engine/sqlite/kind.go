@@ -6,6 +6,8 @@ import (
 	"lastboard/internal/core/sqltext"
 )
 
+// kind tells what an expression gives, as far as it can be known: integer, real,
+// numeric, text, boolean, date, timestamp, blob, or "".
 func (r *renderer) kind(e sqltext.Expr) string {
 	switch e := e.(type) {
 	case *sqltext.Literal:
@@ -102,6 +104,7 @@ func (r *renderer) isNumber(e sqltext.Expr) bool {
 	return k == "integer" || k == "real" || k == "numeric"
 }
 
+// isReal reports whether SQLite itself is sure to treat e as a fraction.
 func isReal(e sqltext.Expr) bool {
 	l, ok := e.(*sqltext.Literal)
 	return ok && l.Kind == sqltext.NumberLiteral && strings.ContainsAny(l.Text, ".eE")

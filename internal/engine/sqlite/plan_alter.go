@@ -10,11 +10,8 @@ import (
 )
 
 // alter changes a table: what SQLite does in place is done in place, the rest by
-
 // a rebuild in one transaction. Columns get their new names last, by SQLite
-
 // itself, which then rewrites views, triggers and foreign keys.
-
 func (p *planner) alter() ([]*engine.Step, error) {
 	c := p.change
 	p.table, p.rows = c.Before, p.facts.Rows[c.Before.Name]
@@ -35,7 +32,6 @@ func (p *planner) alter() ([]*engine.Step, error) {
 }
 
 // from gives the column of before that a column of p.after was; nil if added.
-
 func (p *planner) from(c *schema.Column) *schema.Column {
 	name := c.Name
 	if to, ok := p.renames[name]; ok {
@@ -48,7 +44,6 @@ func (p *planner) from(c *schema.Column) *schema.Column {
 }
 
 // fill gives what existing rows get in a column of p.after.
-
 func (p *planner) fill(c *schema.Column) (schema.Fill, bool) {
 	name := c.Name
 	if to, ok := p.renames[name]; ok {
@@ -68,9 +63,7 @@ func (p *planner) sameExpr(a, b *schema.Expr) bool {
 }
 
 // needsRebuild says why the table has to be copied; "" if SQLite can do all of
-
 // it in place (engine facts for 3.54: alter table).
-
 func (p *planner) needsRebuild() string {
 	b, a := p.table, p.after
 	if p.change.Rebuild {
@@ -157,7 +150,6 @@ func sameKey(a, b *schema.Key) bool {
 }
 
 // split compares two lists of named parts: which are gone, and which are new.
-
 func split[T any](before, after []T, same func(a, b T) bool) (gone, added []T) {
 	for _, b := range before {
 		if !slices.ContainsFunc(after, func(a T) bool { return same(a, b) }) {
@@ -231,7 +223,6 @@ func (p *planner) constraintsNeedRebuild() string {
 }
 
 // inline reports whether a foreign key can come with the column it is on.
-
 func (p *planner) inline(k *schema.ForeignKey) bool {
 	if len(k.Columns) != 1 {
 		return false
@@ -246,7 +237,6 @@ func (p *planner) filled(c *schema.Column) bool {
 }
 
 // dropped lists the columns of before that are gone, generated ones first.
-
 func (p *planner) dropped() []*schema.Column {
 	list := p.change.Dropped()
 	slices.SortStableFunc(list, func(a, b *schema.Column) int {
@@ -260,51 +250,3 @@ func (p *planner) dropped() []*schema.Column {
 	})
 	return list
 }
-
-// keepDropped keeps the values of columns that are dropped, in the transaction
-
-// that drops them.
-
-// indexKept makes kept values searchable by their keys before they are put back.
-
-// value gives what existing rows get in an added column, as SQL over before;
-
-// ok is false when SQLite's own default says it.
-
-// inPlace changes the table by statements that SQLite carries out itself.
-
-// fillColumns gives existing rows their values: first where every row gets one,
-
-// then where only null is filled.
-
-// previewAdded shows what added columns get beside what that is made of.
-
-// fillNulls fills the rows that have null, and remembers which they were.
-
-// rememberNulls gives the statement that keeps which rows have null in a column
-
-// and what they get, and adds the step that makes room for it. A table whose rows
-
-// cannot be told apart has none.
-
-// putNullsBack takes a fill of nulls back, where the rows still hold it.
-
-// letGo drops tables of kept values that were put back.
-
-// notNulls ends with the engine's own proof. Rows that came while a backfill ran
-
-// are filled by a second pass; one that came after that is filled when the proof
-
-// meets it.
-
-// becomesNotNull reports whether a column still has to be made not null once its
-
-// rows are filled.
-
-// rename gives columns their new names; SQLite rewrites everything that uses them.
-
-// comments writes what changed of them.
-
-// alterProofs asserts, on the rows as they are before anything is changed, that
-
-// they can become what they are meant to be.

@@ -11,6 +11,8 @@ import (
 	"lastboard/internal/engine"
 )
 
+// keepDropped keeps the values of columns that are dropped, in the transaction
+// that drops them.
 func (p *planner) keepDropped(rebuild bool) {
 	var columns []string
 	for _, c := range p.dropped() {
@@ -48,6 +50,7 @@ func (p *planner) keepDropped(rebuild bool) {
 	s.Keeps = []*engine.Keeping{{Table: p.table.Name, Kept: kept, Keys: keys, Columns: columns, What: "column"}}
 }
 
+// indexKept makes kept values searchable by their keys before they are put back.
 func (p *planner) indexKept() {
 	var done []string
 	for _, c := range p.after.Columns {
@@ -61,6 +64,8 @@ func (p *planner) indexKept() {
 	}
 }
 
+// value gives what existing rows get in an added column, as SQL over before;
+// ok is false when SQLite's own default says it.
 func (p *planner) value(c *schema.Column, marked bool) (sql string, ok bool) {
 	f, ok := p.fill(c)
 	if !ok {
@@ -94,6 +99,7 @@ func (p *planner) defaultValue(c *schema.Column) string {
 	return "(" + c.Default.Native + ")"
 }
 
+// inPlace changes the table by statements that SQLite carries out itself.
 func (p *planner) inPlace() {
 	name := quote(p.table.Name)
 	p.dropParts(name)
@@ -155,6 +161,8 @@ func (p *planner) addColumns(name string) {
 	}
 }
 
+// fillColumns gives existing rows their values: first where every row gets one,
+// then where only null is filled.
 func (p *planner) fillColumns(name string) {
 	var sets, names, putsBack []string
 	for _, c := range p.after.Columns {
@@ -183,6 +191,7 @@ func (p *planner) fillColumns(name string) {
 	p.letGo(putsBack)
 }
 
+// previewAdded shows what added columns get beside what that is made of.
 func (p *planner) previewAdded() string {
 	var sources, values []string
 	for _, c := range p.after.Columns {
@@ -204,6 +213,7 @@ func (p *planner) previewAdded() string {
 	return p.preview(append(sources, values...), "")
 }
 
+// fillNulls fills the rows that have null, and remembers which they were.
 func (p *planner) fillNulls(name string, c *schema.Column, f schema.Fill) {
 	value := p.render(f.Expr, true)
 	where := " where " + engine.Range + " and " + quote(c.Name) + " is null"
@@ -212,6 +222,9 @@ func (p *planner) fillNulls(name string, c *schema.Column, f schema.Fill) {
 	s.Keeps = keeps
 }
 
+// rememberNulls gives the statement that keeps which rows have null in a column
+// and what they get, and adds the step that makes room for it. A table whose rows
+// cannot be told apart has none.
 func (p *planner) rememberNulls(name string, c *schema.Column, value, where string) ([]string, []*engine.Keeping) {
 	keys := p.table.Key()
 	if keys == nil {
@@ -223,6 +236,7 @@ func (p *planner) rememberNulls(name string, c *schema.Column, value, where stri
 		[]*engine.Keeping{{Table: p.table.Name, Kept: kept, Keys: keys, Columns: []string{c.Name}, What: "values"}}
 }
 
+// putNullsBack takes a fill of nulls back, where the rows still hold it.
 func (p *planner) putNullsBack() {
 	for _, c := range p.after.Columns {
 		name := c.Name
@@ -236,6 +250,7 @@ func (p *planner) putNullsBack() {
 	}
 }
 
+// letGo drops tables of kept values that were put back.
 func (p *planner) letGo(tables []string) {
 	for _, t := range tables {
 		s := p.add(engine.Catalog, 0, "let go of what was kept", "drop table "+quote(t))
@@ -243,6 +258,9 @@ func (p *planner) letGo(tables []string) {
 	}
 }
 
+// notNulls ends with the engine's own proof. Rows that came while a backfill ran
+// are filled by a second pass; one that came after that is filled when the proof
+// meets it.
 func (p *planner) notNulls(name string) {
 	var late []string
 	mend := map[string]string{}
@@ -270,6 +288,8 @@ func (p *planner) notNulls(name string) {
 	}
 }
 
+// becomesNotNull reports whether a column still has to be made not null once its
+// rows are filled.
 func (p *planner) becomesNotNull(c *schema.Column) bool {
 	_, filled := p.fill(c)
 	if old := p.from(c); old != nil {
@@ -293,6 +313,7 @@ func (p *planner) addParts(name string) {
 	}
 }
 
+// rename gives columns their new names; SQLite rewrites everything that uses them.
 func (p *planner) rename() {
 	for _, from := range slices.Sorted(maps.Keys(p.renames)) {
 		to := p.renames[from]
@@ -302,6 +323,7 @@ func (p *planner) rename() {
 	}
 }
 
+// comments writes what changed of them.
 func (p *planner) comments() {
 	var sql []string
 	one := func(object, old, text string) {

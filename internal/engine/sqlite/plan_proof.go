@@ -2,14 +2,16 @@ package sqlite
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"lastboard/internal/core/schema"
 	"lastboard/internal/core/sqltext"
 	"lastboard/internal/engine"
-	"slices"
 )
 
+// alterProofs asserts, on the rows as they are before anything is changed, that
+// they can become what they are meant to be.
 func (p *planner) alterProofs() {
 	for _, c := range p.after.Columns {
 		old := p.from(c)
@@ -50,7 +52,6 @@ func (p *planner) alterProofs() {
 }
 
 // columnValue gives what a column of after will hold, as SQL over before.
-
 func (p *planner) columnValue(name string) string {
 	c := p.after.Column(name)
 	if value, ok := p.set[c.Name]; ok {
@@ -73,7 +74,6 @@ func (p *planner) columnValue(name string) string {
 }
 
 // substituted renders an expression over after as one over before.
-
 func (p *planner) substituted(e sqltext.Expr) string {
 	r := renderer{table: p.after, now: p.now(), column: p.columnValue}
 	return r.expr(e, bindOr)
@@ -113,9 +113,7 @@ func (p *planner) proveUnique(uniques []*schema.Key, indexes []*schema.Index) {
 }
 
 // duplicates asserts that no two rows have the same values; rows with a null are
-
 // like no other. It shows the worst five values.
-
 func (p *planner) duplicates(what string, columns, values []string, only string) {
 	if values == nil {
 		for _, c := range columns {
@@ -183,6 +181,8 @@ func (p *planner) proveReferences(foreignKeys []*schema.ForeignKey) {
 	}
 }
 
+// rowProofs asserts before anything is changed that what a backfill computes can
+// be held: by the columns, and by the constraints on them.
 func (p *planner) rowProofs(c *schema.RowChange, condition string) {
 	t := c.Table
 	p.change = &schema.TableChange{Before: t, After: t, From: map[string]string{}}
@@ -234,10 +234,14 @@ func (p *planner) rowProofs(c *schema.RowChange, condition string) {
 	p.proveReferences(keys)
 }
 
+// renderMarked renders so that a cast that would fail is remembered and gives
+// null.
 func (p *planner) renderMarked(e sqltext.Expr) string {
 	return strings.ReplaceAll(p.render(e, true), failFunction+"(", markFunction+"(")
 }
 
+// proof adds a step that reads rows of the table; condition selects those that
+// break the rule, over columns of the table and v, the value.
 func (p *planner) proof(what, value, condition, only string, proof engine.Proof) {
 	keys := sample(p.table)
 	list := strings.Join(keys, ", ")
@@ -272,6 +276,8 @@ func aliased(keys []string) string {
 	return strings.Join(list, ", ")
 }
 
+// mayBeNull reports whether an expression over the table could give null. False is
+// a promise: it saves a read of every row.
 func (p *planner) mayBeNull(e sqltext.Expr) bool {
 	any := func(list ...sqltext.Expr) bool { return slices.ContainsFunc(list, p.mayBeNull) }
 	switch e := e.(type) {
@@ -304,6 +310,7 @@ func (p *planner) mayBeNull(e sqltext.Expr) bool {
 	return true
 }
 
+// castProof asserts that no text is cast to a number that it is not.
 func (p *planner) castProof(column string, e sqltext.Expr, only string) {
 	marked := p.renderMarked(e)
 	if !strings.Contains(marked, markFunction+"(") {
@@ -315,6 +322,7 @@ func (p *planner) castProof(column string, e sqltext.Expr, only string) {
 	})
 }
 
+// fitProof asserts that a column can hold what is computed for it.
 func (p *planner) fitProof(col *schema.Column, value, only string, e sqltext.Expr) {
 	var breaks []string
 	if col.NotNull && (e == nil || p.mayBeNull(e)) {

@@ -10,9 +10,7 @@ import (
 )
 
 // keptSQL names the columns of a table of kept values: k1… is the key, o1… the
-
 // old values, w1… what the migration wrote.
-
 func keptSQL(letter string, n int) string {
 	list := make([]string, n)
 	for i := range list {
@@ -22,11 +20,8 @@ func keptSQL(letter string, n int) string {
 }
 
 // createKept gives the statement that makes such a table for a backfill. Keys have
-
 // the types of their columns, or SQLite could not look a row up by them; so has
-
 // what was written, so that it compares equal to what the column made of it.
-
 func createKept(t *schema.Table, name string, keys, values []string) string {
 	typed := func(letter string, columns []string) string {
 		list := make([]string, len(columns))
@@ -40,7 +35,6 @@ func createKept(t *schema.Table, name string, keys, values []string) string {
 }
 
 // keptMatch gives the condition that a kept row k belongs to a row of the table.
-
 func keptMatch(t *schema.Table, keys []string) string {
 	parts := make([]string, len(keys))
 	for i, k := range keys {
@@ -50,17 +44,12 @@ func keptMatch(t *schema.Table, keys []string) string {
 }
 
 // short reports whether a change of every row fits into the time for which
-
 // writers may wait.
-
 func (p *planner) short(rate float64) bool { return float64(p.rows)/rate <= p.facts.Short }
 
 // update adds the step that runs statements over the whole table: at once for a
-
 // table that is small enough, else in batches. Each statement holds the mark
-
 // engine.Range.
-
 func (p *planner) update(what string, statements ...string) *engine.Step {
 	if p.short(updateRate) || cursor(p.table) == nil {
 		for i, s := range statements {
@@ -77,7 +66,6 @@ func (p *planner) update(what string, statements ...string) *engine.Step {
 }
 
 // backfill computes values for rows that are there, and keeps the old ones.
-
 func (p *planner) backfill(c *schema.RowChange) []*engine.Step {
 	t := c.Table
 	name := quote(t.Name)
@@ -132,7 +120,6 @@ func (p *planner) backfill(c *schema.RowChange) []*engine.Step {
 }
 
 // preview gives the query that shows what some rows would get.
-
 func (p *planner) preview(values []string, condition string) string {
 	keys := sample(p.table)
 	where := ""
@@ -147,9 +134,7 @@ func (p *planner) preview(values []string, condition string) string {
 }
 
 // putBackSQL gives rows the i-th kept value where they still hold what was
-
 // written.
-
 func putBackSQL(t *schema.Table, column string, k *schema.Kept, i int) string {
 	name, kept, match := quote(t.Name), quote(k.Table), keptMatch(t, k.Keys)
 	return fmt.Sprintf("update %s set %s = (select k.o%d from %s k where %s) where %s and exists (select 1 from %s k where %s and k.w%d is %s.%s)",
@@ -157,9 +142,7 @@ func putBackSQL(t *schema.Table, column string, k *schema.Kept, i int) string {
 }
 
 // putBack gives rows their kept values again where they still hold what was
-
 // written.
-
 func (p *planner) putBack(c *schema.RowChange) []*engine.Step {
 	t, k := c.Table, c.PutBack
 	var columns, statements []string
@@ -172,23 +155,3 @@ func (p *planner) putBack(c *schema.RowChange) []*engine.Step {
 	s.PutsBack = []string{k.Table}
 	return p.steps
 }
-
-// rowProofs asserts before anything is changed that what a backfill computes can
-
-// be held: by the columns, and by the constraints on them.
-
-// renderMarked renders so that a cast that would fail is remembered and gives
-
-// null.
-
-// proof adds a step that reads rows of the table; condition selects those that
-
-// break the rule, over columns of the table and v, the value.
-
-// mayBeNull reports whether an expression over the table could give null. False is
-
-// a promise: it saves a read of every row.
-
-// castProof asserts that no text is cast to a number that it is not.
-
-// fitProof asserts that a column can hold what is computed for it.

@@ -37,8 +37,6 @@ func (r *reader) check(c *schema.Column, name string) {
 	r.table.Checks = append(r.table.Checks, k)
 }
 
-// defaultValue reads a literal, a signed number, a word or (expr).
-
 func (r *reader) foreignKey(k *schema.ForeignKey) {
 	r.expect("references")
 	k.Options = map[string]string{}
@@ -91,8 +89,6 @@ func (r *reader) act() string {
 	return ""
 }
 
-// names reads a list of columns; what stands behind one goes into options.
-
 func (r *reader) tableConstraint() bool {
 	if !r.constraintNext() {
 		return false
@@ -127,7 +123,6 @@ func (r *reader) tableConstraint() bool {
 }
 
 // finish names what has no name, and settles what needs the whole table.
-
 func (r *reader) finish() {
 	t := r.table
 	settle := func(e *schema.Expr) {
@@ -188,7 +183,6 @@ func (r *reader) finish() {
 }
 
 // mentioned lists the columns that an expression uses, in their order there.
-
 func mentioned(t *schema.Table, e schema.Expr) []string {
 	tokens, _ := sqltext.Scan(e.Native, sqltext.Engine)
 	var list []string
@@ -202,13 +196,3 @@ func mentioned(t *schema.Table, e schema.Expr) []string {
 	}
 	return list
 }
-
-// readIndex reads a create index statement; the table it is on is known.
-
-// splitParts splits at the commas that are in no parentheses.
-
-// readPart reads a key of an index: a column or expression, perhaps with a
-
-// collation and an order.
-
-// matching gives the place of the parenthesis that closes the first token.

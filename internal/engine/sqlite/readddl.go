@@ -14,7 +14,6 @@ import (
 // generated expressions, collations, names of constraints and autoincrement.
 
 // notUnderstood is why a definition cannot be read.
-
 type notUnderstood string
 
 func (n notUnderstood) Error() string { return string(n) }
@@ -61,7 +60,6 @@ func (r *reader) expect(words ...string) {
 }
 
 // name reads a name in any of SQLite's quotes; a string can be one, too.
-
 func (r *reader) name() string {
 	t := r.tok()
 	if t.Kind != sqltext.Word && t.Kind != sqltext.Quoted && t.Kind != sqltext.String {
@@ -75,9 +73,7 @@ func (r *reader) name() string {
 }
 
 // inside gives the text between the parenthesis that is next and the one that
-
 // closes it, and passes over both.
-
 func (r *reader) inside() string {
 	r.expect("(")
 	start := r.tokens[r.at-1].End()
@@ -98,9 +94,7 @@ func (r *reader) inside() string {
 }
 
 // expr makes an expression of a text: with its tree where the language has an
-
 // equal for it.
-
 func expr(t *schema.Table, text string) schema.Expr {
 	e := schema.Expr{Native: text}
 	if tree, err := portable(t, text); err == nil {
@@ -110,7 +104,6 @@ func expr(t *schema.Table, text string) schema.Expr {
 }
 
 // caught turns what fail threw into an error.
-
 func caught(err *error) {
 	switch r := recover().(type) {
 	case nil:
@@ -122,7 +115,6 @@ func caught(err *error) {
 }
 
 // readTable reads a create table statement.
-
 func readTable(sql string) (t *schema.Table, err error) {
 	defer caught(&err)
 	r := newReader(sql)
@@ -185,7 +177,6 @@ func (r *reader) constraintNext() bool {
 }
 
 // columnWords begin what follows a column's type.
-
 var columnWords = []string{"constraint", "primary", "not", "null", "unique", "check", "default", "collate", "references", "generated", "as"}
 
 func (r *reader) column() {
@@ -301,6 +292,7 @@ func (r *reader) columnConstraint(c *schema.Column, name string) bool {
 	return true
 }
 
+// defaultValue reads a literal, a signed number, a word or (expr).
 func (r *reader) defaultValue() schema.Expr {
 	if r.is("(") {
 		return schema.Expr{Native: r.inside()}
@@ -320,9 +312,7 @@ func (r *reader) defaultValue() schema.Expr {
 }
 
 // plainDefault reports whether a text may stand behind "default" without
-
 // parentheses.
-
 func plainDefault(text string) bool {
 	tokens, _ := sqltext.Scan(text, sqltext.Engine)
 	if len(tokens) == 3 && (tokens[0].Is("-") || tokens[0].Is("+")) {
@@ -338,6 +328,7 @@ func plainDefault(text string) bool {
 	return false
 }
 
+// names reads a list of columns; what stands behind one goes into options.
 func (r *reader) names(options map[string]string) []string {
 	r.expect("(")
 	var list []string

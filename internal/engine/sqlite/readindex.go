@@ -7,6 +7,7 @@ import (
 	"lastboard/internal/core/sqltext"
 )
 
+// readIndex reads a create index statement; the table it is on is known.
 func readIndex(t *schema.Table, sql string) (x *schema.Index, err error) {
 	defer caught(&err)
 	r := newReader(sql)
@@ -35,6 +36,7 @@ func readIndex(t *schema.Table, sql string) (x *schema.Index, err error) {
 	return x, nil
 }
 
+// splitParts splits at the commas that are in no parentheses.
 func splitParts(text string) []string {
 	tokens, _ := sqltext.Scan(text, sqltext.Engine)
 	var parts []string
@@ -53,6 +55,8 @@ func splitParts(text string) []string {
 	return append(parts, strings.TrimSpace(text[start:]))
 }
 
+// readPart reads a key of an index: a column or expression, perhaps with a
+// collation and an order.
 func readPart(t *schema.Table, text string) schema.IndexPart {
 	var p schema.IndexPart
 	tokens, _ := sqltext.Scan(text, sqltext.Engine)
@@ -80,6 +84,7 @@ func readPart(t *schema.Table, text string) schema.IndexPart {
 	return p
 }
 
+// matching gives the place of the parenthesis that closes the first token.
 func matching(tokens []sqltext.Token) int {
 	depth := 0
 	for i, t := range tokens {

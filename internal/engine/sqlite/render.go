@@ -11,9 +11,7 @@ import (
 )
 
 // Binding strengths of SQLite's operators, weakest first
-
 // (https://sqlite.org/lang_expr.html, 2).
-
 const (
 	bindOr = iota + 1
 	bindAnd
@@ -29,9 +27,7 @@ const (
 )
 
 // renderer writes an expression of the language for SQLite so that it gives what
-
 // it gives on every engine.
-
 type renderer struct {
 	table *schema.Table // whose columns are named; may be nil
 	now   string        // stands for current_timestamp, when not ""
@@ -45,11 +41,8 @@ type renderer struct {
 }
 
 // Functions that Lastboard's own connections have: one makes a statement fail
-
 // for a value that cannot be converted; one remembers such a value and gives
-
 // null; one gives what was remembered while its argument was computed.
-
 const (
 	failFunction   = "lastboard_fail"
 	markFunction   = "lastboard_mark"
@@ -57,20 +50,16 @@ const (
 )
 
 // render gives the text of e for the engine to keep: in a default, a check, a
-
 // generated column or an index.
-
 func render(t *schema.Table, e sqltext.Expr) string {
 	r := renderer{table: t}
 	return r.expr(e, bindOr)
 }
 
 // Text implements engine.Planner.
-
 func (Engine) Text(e schema.Expr) string { return schema.Words(stored(nil, e)) }
 
 // stored gives an expression as it stands, or will stand, in the schema.
-
 func stored(t *schema.Table, e schema.Expr) string {
 	if e.Native != "" {
 		return e.Native
@@ -79,7 +68,6 @@ func stored(t *schema.Table, e schema.Expr) string {
 }
 
 // Portable implements engine.Planner.
-
 func (Engine) Portable(t *schema.Table, e sqltext.Expr) error {
 	r := renderer{table: t, now: "'now'", strict: true}
 	r.expr(e, bindOr)
@@ -93,7 +81,6 @@ func (r *renderer) fail(format string, args ...any) {
 }
 
 // wrap puts text that binds with own into parentheses if its place wants more.
-
 func wrap(text string, own, place int) string {
 	if own < place {
 		return "(" + text + ")"
@@ -188,9 +175,7 @@ func (r *renderer) binary(e *sqltext.Binary, place int) string {
 }
 
 // dateSum renders date arithmetic. Months and years are not: engines differ in
-
 // what a month after the 31st is.
-
 func (r *renderer) dateSum(x sqltext.Expr, op string, i *sqltext.Interval) string {
 	if i.Unit == "month" || i.Unit == "year" {
 		r.fail("adding a %s gives another date on each engine at the end of a month; add days instead", i.Unit)
@@ -206,9 +191,7 @@ func (r *renderer) dateSum(x sqltext.Expr, op string, i *sqltext.Interval) strin
 }
 
 // like renders a pattern with glob where it is known, since SQLite's like does
-
 // not tell ASCII letters' case apart.
-
 func (r *renderer) like(e *sqltext.Like) string {
 	pattern, known := e.Pattern.(*sqltext.Literal)
 	escape := ""
@@ -320,9 +303,7 @@ func (r *renderer) caseExpr(e *sqltext.Case) string {
 }
 
 // cast rounds a number that becomes a whole one, as the standard's engines do,
-
 // and in Lastboard's own statements fails for a text that is no number.
-
 func (r *renderer) cast(e *sqltext.Cast, place int) string {
 	x := r.expr(e.X, bindOr)
 	from := r.kind(e.X)
@@ -357,9 +338,7 @@ func (r *renderer) cast(e *sqltext.Cast, place int) string {
 const numberGlob = `x not glob '*[^0-9.]*' and x glob '*[0-9]*' and x not glob '*.*.*'`
 
 // checked guards a cast of text: condition is over x, the text without blanks
-
 // around it and without its sign.
-
 func (r *renderer) checked(x, from, cast string, t sqltext.Type, condition string) string {
 	if !r.strict || from == "integer" || from == "real" || from == "numeric" || from == "boolean" {
 		return cast
@@ -370,9 +349,7 @@ func (r *renderer) checked(x, from, cast string, t sqltext.Type, condition strin
 }
 
 // substring gives the characters from position a, of which b at most: positions
-
 // below 1 are before the text and count, as the standard has it.
-
 func (r *renderer) substring(e *sqltext.Substring) string {
 	x, from := r.expr(e.X, bindOr), r.expr(e.From, bindOr)
 	start, known := wholeNumber(e.From)
@@ -419,7 +396,6 @@ func (r *renderer) extract(e *sqltext.Extract) string {
 }
 
 // calls are functions that have another name on SQLite.
-
 var calls = map[string]string{
 	"char_length": "length", "character_length": "length", "power": "pow", "ceiling": "ceil", "greatest": "max", "least": "min",
 }
@@ -447,9 +423,7 @@ func (r *renderer) call(e *sqltext.Call, place int) string {
 }
 
 // concat leaves nulls out, as the function does elsewhere; older SQLite programs
-
 // that read the file have no function of that name.
-
 func (r *renderer) concat(e *sqltext.Call, place int) string {
 	parts := make([]string, len(e.Args))
 	for i, x := range e.Args {
@@ -468,16 +442,8 @@ func (r *renderer) concat(e *sqltext.Call, place int) string {
 	return wrap(strings.Join(parts, " || "), bindConcat, place)
 }
 
-// kind tells what an expression gives, as far as it can be known: integer, real,
-
-// numeric, text, boolean, date, timestamp, blob, or "".
-
-// isReal reports whether SQLite itself is sure to treat e as a fraction.
-
 // portable gives the tree of a text that SQLite holds, if writing the tree again
-
 // gives that text: only then do both mean the same.
-
 func portable(t *schema.Table, text string) (sqltext.Expr, error) {
 	tree, err := sqltext.ParseExpr(text)
 	if err != nil {
