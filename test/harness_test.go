@@ -341,3 +341,38 @@ func bindReadOnly(t *testing.T, from, at string) {
 	}
 	t.Cleanup(func() { exec.Command("umount", "-l", at).Run() })
 }
+
+func (o *office) read(name string) string {
+	o.Helper()
+	data, err := os.ReadFile(filepath.Join(o.dir, name))
+	if err != nil {
+		o.Fatal(err)
+	}
+	return string(data)
+}
+
+// kinds gives the kinds of the steps that wait, with a star for those in batches.
+func kinds(o *office) string {
+	o.Helper()
+	var doc struct {
+		Migrations []struct {
+			Steps []struct {
+				Kind  string
+				Batch *struct{}
+			}
+		}
+	}
+	if err := json.Unmarshal([]byte(o.must("forecast", "--json")), &doc); err != nil {
+		o.Fatal(err)
+	}
+	var list []string
+	for _, m := range doc.Migrations {
+		for _, s := range m.Steps {
+			if s.Batch != nil {
+				s.Kind += "*"
+			}
+			list = append(list, s.Kind)
+		}
+	}
+	return strings.Join(list, " ")
+}

@@ -122,9 +122,13 @@ type Tx interface {
 
 // Trial is an empty copy of a database's tables.
 type Trial interface {
-	// Run does the steps of one change. What they broke that worked before, and
-	// what would lose something it uses, comes back as broken, in words.
-	Run(ctx context.Context, c *schema.Change, steps []*Step) (broken []string, err error)
+	// Run does the steps of one change. needed is what uses something that the
+	// change drops, in words: then no step was run. broken is what worked before
+	// and does not after; a later change may mend it or take it away.
+	Run(ctx context.Context, c *schema.Change, steps []*Step) (needed, broken []string, err error)
+	// Broken gives those of the names that Run gave which still do not work, each
+	// with the engine's reason.
+	Broken(ctx context.Context, names []string) ([]string, error)
 	Schema(ctx context.Context) (*schema.Schema, error)
 	Close() error
 }

@@ -13,6 +13,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -93,7 +94,8 @@ type Planner struct {
 	current *schema.Schema
 	rows    map[string]int64
 	bytes   map[string]int64
-	touched []string // tables whose rows a planned change has changed
+	broken  map[string]sqltext.Pos // what does not work just now, by the statement that broke it
+	touched []string               // tables whose rows a planned change has changed
 	number  int64
 	now     string
 }
@@ -113,7 +115,7 @@ func New(ctx context.Context, in Input) (*Planner, error) {
 	}
 	return &Planner{
 		in: in, trial: trial, live: s, current: s, number: in.KeptNumber,
-		rows: map[string]int64{}, bytes: map[string]int64{}, now: time.Now().UTC().Format(time.DateTime),
+		broken: map[string]sqltext.Pos{}, rows: map[string]int64{}, bytes: map[string]int64{}, now: time.Now().UTC().Format(time.DateTime),
 	}, nil
 }
 
@@ -124,7 +126,7 @@ func prepareTrial(ctx context.Context, in Input, trial engine.Trial) error {
 	if err != nil || exists {
 		return err
 	}
-	_, err = trial.Run(ctx, &schema.Change{}, []*engine.Step{{What: "make the ledger", SQL: ledger.Tables()}})
+	_, _, err = trial.Run(ctx, &schema.Change{}, []*engine.Step{{What: "make the ledger", SQL: ledger.Tables()}})
 	return err
 }
 
@@ -155,6 +157,9 @@ func (p *Planner) Advance(ctx context.Context, m *migration.Migration) (*Plan, e
 			out.Overlap = append(out.Overlap, why)
 		}
 	}
+	if pos, err := p.mended(ctx); err != nil {
+		return nil, fault.List{p.located(m, pos, err)}
+	}
 	p.finish(out)
 	return out, nil
 }
@@ -168,13 +173,17 @@ func (p *Planner) change(ctx context.Context, out *Plan, c *schema.Change) error
 	if err != nil {
 		return err
 	}
-	broken, err := p.trial.Run(ctx, c, steps)
+	needed, broken, err := p.trial.Run(ctx, c, steps)
 	if err != nil {
 		return err
 	}
-	if len(broken) > 0 {
-		return fault.New(fault.Refused, "name-in-use", "drop what uses it before this statement, and make it again after it, in the same migration",
-			"this would break %s", strings.Join(broken, ", "))
+	if len(needed) > 0 {
+		return wouldBreak(needed)
+	}
+	for _, what := range broken {
+		if _, known := p.broken[what]; !known {
+			p.broken[what] = c.At
+		}
 	}
 	got, err := p.trial.Schema(ctx)
 	if err != nil {
@@ -194,6 +203,30 @@ func (p *Planner) change(ctx context.Context, out *Plan, c *schema.Change) error
 	p.touch(c)
 	p.current = got
 	return nil
+}
+
+func wouldBreak(list []string) *fault.Fault {
+	return fault.New(fault.Refused, "name-in-use", "drop what uses it before this statement, and make it again after it, in the same migration",
+		"this would break %s", strings.Join(list, ", "))
+}
+
+// mended refuses a migration at whose end something does not work that worked
+// before it. The position is of the statement that broke it.
+func (p *Planner) mended(ctx context.Context) (sqltext.Pos, error) {
+	names := slices.Sorted(maps.Keys(p.broken))
+	var first sqltext.Pos
+	if len(names) > 0 {
+		first = p.broken[names[0]]
+	}
+	clear(p.broken)
+	if len(names) == 0 {
+		return first, nil
+	}
+	still, err := p.trial.Broken(ctx, names)
+	if err != nil || len(still) == 0 {
+		return first, err
+	}
+	return first, wouldBreak(still)
 }
 
 // count finds out how many rows the table of a change has, once.

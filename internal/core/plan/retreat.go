@@ -44,14 +44,22 @@ func (p *Planner) Retreat(ctx context.Context, m Progress) (*Plan, error) {
 			out.Overlap = append(out.Overlap, why)
 		}
 		if err := p.change(ctx, out, change); err != nil {
-			f := p.located(&migration.Migration{Path: "", File: &sqltext.File{}}, sqltext.Pos{}, err)
-			f.Where = fault.Where{}
-			f.Message = fmt.Sprintf("migration %s cannot be taken back: %s", m.Record.Version, f.Message)
-			return nil, f
+			return nil, p.noWayBack(m.Record.Version, err)
 		}
+	}
+	if _, err := p.mended(ctx); err != nil {
+		return nil, p.noWayBack(m.Record.Version, err)
 	}
 	p.finish(out)
 	return out, nil
+}
+
+// noWayBack says of an error that it keeps a migration from being taken back.
+func (p *Planner) noWayBack(version string, err error) *fault.Fault {
+	f := p.located(&migration.Migration{File: &sqltext.File{}}, sqltext.Pos{}, err)
+	f.Where = fault.Where{}
+	f.Message = fmt.Sprintf("migration %s cannot be taken back: %s", version, f.Message)
+	return f
 }
 
 // wayBack gives the change that takes one record back, as far as it came.

@@ -75,37 +75,52 @@ func (t *trial) query(ctx context.Context, sql string, args ...any) (*engine.Row
 }
 
 // Run implements engine.Trial.
-func (t *trial) Run(ctx context.Context, c *schema.Change, steps []*engine.Step) ([]string, error) {
+func (t *trial) Run(ctx context.Context, c *schema.Change, steps []*engine.Step) (needed, broken []string, err error) {
 	before, err := t.Schema(ctx)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	names := concerned(before, c)
 	worked, err := t.working(ctx, before, names)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	if c.Table != nil && c.Table.Before != nil {
-		broken, err := t.needed(ctx, c.Table, names, worked)
-		if err != nil || len(broken) > 0 {
-			return broken, err
+		if needed, err = t.needed(ctx, c.Table, names, worked); err != nil || len(needed) > 0 {
+			return needed, nil, err
 		}
 	}
 	t.now = nil
 	for _, s := range steps {
 		if err := t.step(ctx, s); err != nil {
-			return nil, err
+			return nil, nil, err
 		}
 	}
 	after, err := t.Schema(ctx)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	works, err := t.working(ctx, after, names)
+	return nil, newlyBroken(worked, works), err
+}
+
+// Broken implements engine.Trial.
+func (t *trial) Broken(ctx context.Context, names []string) ([]string, error) {
+	s, err := t.Schema(ctx)
 	if err != nil {
 		return nil, err
 	}
-	return newlyBroken(worked, works), nil
+	works, err := t.working(ctx, s, nil)
+	if err != nil {
+		return nil, err
+	}
+	var list []string
+	for _, n := range names {
+		if works[n] != "" {
+			list = append(list, n+" ("+works[n]+")")
+		}
+	}
+	return list, nil
 }
 
 // concerned lists the tables and views that a change could break: what it changes,
@@ -245,8 +260,8 @@ func referred(s *schema.Schema, t *schema.Table) bool {
 func newlyBroken(before, after map[string]string) []string {
 	var list []string
 	for _, what := range slices.Sorted(maps.Keys(after)) {
-		if after[what] != "" && before[what] == "" {
-			list = append(list, fmt.Sprintf("%s (%s)", what, after[what]))
+		if was, there := before[what]; there && was == "" && after[what] != "" {
+			list = append(list, what)
 		}
 	}
 	return list
@@ -296,7 +311,10 @@ func (t *trial) needed(ctx context.Context, c *schema.TableChange, names map[str
 	// A foreign key that refers to a unique index is broken here only because the
 	// indexes are not made again.
 	maps.DeleteFunc(works, func(what, message string) bool { return strings.Contains(message, "foreign key mismatch") })
-	return append(list, newlyBroken(worked, works)...), nil
+	for _, what := range newlyBroken(worked, works) {
+		list = append(list, fmt.Sprintf("%s (%s)", what, works[what]))
+	}
+	return list, nil
 }
 
 // firesOn names the triggers that fire on an update of a column that is dropped:

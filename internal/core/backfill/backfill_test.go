@@ -1,0 +1,142 @@
+package backfill_test
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"path/filepath"
+	"reflect"
+	"testing"
+	"time"
+
+	"lastboard/internal/core/backfill"
+	"lastboard/internal/engine"
+	"lastboard/internal/engine/sqlite"
+)
+
+func TestKeysSurviveTheLedger(t *testing.T) {
+	keys := [][]any{
+		{int64(-5)}, {int64(9223372036854775807)}, {"a'b\"c\n"}, {""}, {2.5}, {1e300}, {[]byte{0, 255}}, {true}, {int64(1), "two", 3.0, []byte("four"), false},
+	}
+	for _, k := range keys {
+		text, err := backfill.EncodeKey(k)
+		if err != nil {
+			t.Fatal(err)
+		}
+		got, err := backfill.DecodeKey(text)
+		if err != nil || !reflect.DeepEqual(got, k) {
+			t.Errorf("%v became %v (%v)", k, got, err)
+		}
+	}
+	if _, err := backfill.EncodeKey([]any{nil}); err == nil {
+		t.Error("null is no key")
+	}
+	for _, text := range []string{"", "{}", `[["int","x"]]`, `[["blob","%"]]`} {
+		if _, err := backfill.DecodeKey(text); err == nil {
+			t.Errorf("%q was taken for a key", text)
+		}
+	}
+}
+
+// tables are walked in the order of their keys; each has 5,000 rows in n.
+var tables = map[string]struct {
+	create, insert string
+	batch          engine.Batch
+}{
+	"numbers with gaps": {"create table t (id integer primary key, n integer)", "insert into t select value * value - 9000, 0 from s",
+		engine.Batch{Keys: []string{"id"}, Upper: "select id from t order by id desc limit 1", Next: "select id from (select id from t where {range} order by id limit ?) order by id desc limit 1"}},
+	"texts": {"create table t (id text primary key, n integer) without rowid", "insert into t select 'k' || value, 0 from s",
+		engine.Batch{Keys: []string{"id"}, Upper: "select id from t order by id desc limit 1", Next: "select id from (select id from t where {range} order by id limit ?) order by id desc limit 1"}},
+	"two columns": {"create table t (a text, b integer, n integer, primary key (a, b)) without rowid", "insert into t select 'k' || (value % 7), value, 0 from s",
+		engine.Batch{Keys: []string{"a", "b"}, Upper: "select a, b from t order by a desc, b desc limit 1", Next: "select a, b from (select a, b from t where {range} order by a, b limit ?) order by a desc, b desc limit 1"}},
+}
+
+const series = "create view s as with recursive c(value) as (select 1 union all select value + 1 from c where value < 5000) select value from c"
+
+// TestEveryRowIsDoneOnce stops a backfill after each batch, goes on from its
+// checkpoint, and counts.
+func TestEveryRowIsDoneOnce(t *testing.T) {
+	for name, c := range tables {
+		t.Run(name, func(t *testing.T) {
+			ctx := context.Background()
+			db, err := sqlite.Engine{}.Open(ctx, "sqlite:"+filepath.Join(t.TempDir(), "x.db"), engine.Create)
+			if err != nil {
+				t.Fatal(err)
+			}
+			defer db.Close()
+			exec(t, db, series, c.create, c.insert)
+			c.batch.Do = []string{"update t set n = n + 1 where {range}"}
+			var saved backfill.Checkpoint
+			stops := 0
+			for {
+				ctx, stop := context.WithCancel(ctx)
+				_, err := backfill.Run(ctx, &c.batch, saved, backfill.Pace{BatchTime: time.Microsecond}, backfill.Hooks{
+					Begin: func(ctx context.Context) (engine.Tx, error) { return db.Begin(ctx, engine.TxOptions{}) },
+					Save: func(_ context.Context, _ engine.Tx, p backfill.Checkpoint) error {
+						saved = p
+						return nil
+					},
+					Done:  func(int64, time.Duration) { stop() },
+					Point: func(string) {},
+				})
+				stop()
+				if err == nil {
+					break
+				}
+				if !errors.Is(err, context.Canceled) {
+					t.Fatal(err)
+				}
+				// A row that comes meanwhile, above all others, is not the backfill's.
+				if stops++; stops == 1 {
+					exec(t, db, map[string]string{"numbers with gaps": "insert into t values (99999999, 5)", "texts": "insert into t values ('zzz', 5)", "two columns": "insert into t values ('zzz', 1, 5)"}[name])
+				}
+			}
+			rows, err := db.Query(ctx, "select count(*), sum(n), max(n), min(n) from t where n <> 5")
+			if err != nil {
+				t.Fatal(err)
+			}
+			if got := fmt.Sprint(rows.Values[0]...); got != "5000 5000 1 1" || saved.Rows != 5000 || stops < 2 {
+				t.Errorf("rows, sum, most and least: %s; the checkpoint says %d; stopped %d times", got, saved.Rows, stops)
+			}
+		})
+	}
+}
+
+func TestAnEmptyTableHasNothingToDo(t *testing.T) {
+	ctx := context.Background()
+	db, err := sqlite.Engine{}.Open(ctx, "sqlite:"+filepath.Join(t.TempDir(), "x.db"), engine.Create)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer db.Close()
+	c := tables["texts"]
+	exec(t, db, c.create)
+	c.batch.Do = []string{"update t set n = n + 1 where {range}"}
+	_, err = backfill.Run(ctx, &c.batch, backfill.Checkpoint{}, backfill.Pace{BatchTime: time.Second}, backfill.Hooks{
+		Begin: func(ctx context.Context) (engine.Tx, error) { return db.Begin(ctx, engine.TxOptions{}) },
+		Save: func(context.Context, engine.Tx, backfill.Checkpoint) error {
+			t.Error("there is nothing to save")
+			return nil
+		},
+		Done: func(int64, time.Duration) {}, Point: func(string) {},
+	})
+	if err != nil {
+		t.Error(err)
+	}
+}
+
+func exec(t *testing.T, db engine.Database, statements ...string) {
+	t.Helper()
+	tx, err := db.Begin(context.Background(), engine.TxOptions{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, s := range statements {
+		if _, err := tx.Exec(context.Background(), s); err != nil {
+			t.Fatalf("%s: %v", s, err)
+		}
+	}
+	if err := tx.Commit(); err != nil {
+		t.Fatal(err)
+	}
+}

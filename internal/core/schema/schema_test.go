@@ -1,0 +1,244 @@
+package schema_test
+
+import (
+	"encoding/json"
+	"errors"
+	"slices"
+	"strings"
+	"testing"
+
+	"lastboard/internal/core/schema"
+	"lastboard/internal/core/sqltext"
+)
+
+// office is the tables that statements are applied to.
+const office = `
+create table berth (id integer primary key, code varchar(8) not null unique);
+create table vessel (
+  id integer primary key, name varchar(40) not null, registry text, length_ft numeric(6,1) default 10,
+  berth_id integer references berth (id) on delete set null, label text generated always as (name || '!'),
+  constraint long check (length_ft > 0), unique (name, registry)
+);
+create index by_name on vessel (name desc, (lower(registry))) where registry is not null;
+create view named as select name from vessel;
+`
+
+func text(e schema.Expr) string { return e.String() }
+
+// play applies the statements of a text, the last of which gives the result.
+func play(t *testing.T, s *schema.Schema, src string) (*schema.Schema, *schema.Change, error) {
+	t.Helper()
+	f, err := sqltext.Parse("test", strings.TrimSuffix(strings.TrimSpace(src), ";")+";")
+	if err != nil {
+		t.Fatal(err)
+	}
+	var c *schema.Change
+	for _, st := range f.Statements {
+		after, change, err := schema.Apply(s, st, "sqlite")
+		if err != nil {
+			return s, nil, err
+		}
+		s, c = after, change
+	}
+	return s, c, nil
+}
+
+func start(t *testing.T) *schema.Schema {
+	t.Helper()
+	s, _, err := play(t, &schema.Schema{}, office)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return s
+}
+
+// TestStatementsChangeOnlyWhatTheySay compares the tables before and after each
+// statement, attribute by attribute.
+func TestStatementsChangeOnlyWhatTheySay(t *testing.T) {
+	cases := []struct{ statement, want string }{
+		{"alter table vessel rename name to title",
+			"column name of table vessel is missing; column label of table vessel: generated is title || '!' and should be name || '!'; " +
+				"unique vessel_name_registry_unique of table vessel: columns is title, registry and should be name, registry; " +
+				"index by_name of table vessel: columns is title desc, (lower(registry)) and should be name desc, (lower(registry)); " +
+				"column title of table vessel is there and should not be"},
+		{"alter table vessel alter length_ft drop default", "column length_ft of table vessel: default is nothing and should be 10"},
+		{"alter table vessel alter registry set default 'none'", "column registry of table vessel: default is 'none' and should be nothing"},
+		{"alter table vessel alter registry set not null using ('x')", "column registry of table vessel: not null is yes and should be no"},
+		{"alter table vessel alter name drop not null", "column name of table vessel: not null is no and should be yes"},
+		{"alter table vessel drop constraint long", "check long of table vessel is missing"},
+		{"alter table vessel drop constraint vessel_berth_id_reference", "foreign key vessel_berth_id_reference of table vessel is missing"},
+		{"alter table vessel add flag char(2) default 'NO', add constraint f check (flag <> '')", "column flag of table vessel is there and should not be; check f of table vessel is there and should not be"},
+		{"alter table vessel drop label", "column label of table vessel is missing"},
+		{"drop index by_name on vessel", "index by_name of table vessel is missing"},
+		{"comment on column vessel.name is 'as painted'", "column name of table vessel: comment is as painted and should be nothing"},
+		{"comment on table vessel is 'what floats'", "table vessel: comment is what floats and should be nothing"},
+		{"drop view named", "view named is missing"},
+		{"create view v as select 1", "view v is there and should not be"},
+		{"drop table vessel", "table vessel is missing"},
+		{"create table made (a text)", "table made is there and should not be"},
+		{"backfill vessel set registry = 'x'", ""},
+	}
+	for _, c := range cases {
+		before := start(t)
+		after, change, err := play(t, before, c.statement)
+		if err != nil {
+			t.Errorf("%s: %v", c.statement, err)
+			continue
+		}
+		if got := differences(before, after); got != c.want {
+			t.Errorf("%s: wanted\n%s\ngot\n%s", c.statement, c.want, got)
+		}
+		if d := differences(start(t), before); d != "" {
+			t.Errorf("%s changed its argument: %s", c.statement, d)
+		}
+		inverted(t, c.statement, change)
+	}
+}
+
+func differences(want, got *schema.Schema) string {
+	var list []string
+	for _, d := range schema.Compare(want, got, text) {
+		list = append(list, d.String())
+	}
+	return strings.Join(list, "; ")
+}
+
+// inverted asserts that a change taken back twice is the change.
+func inverted(t *testing.T, statement string, c *schema.Change) {
+	t.Helper()
+	if c.Table == nil {
+		return
+	}
+	twice := c.Table.Invert().Invert()
+	if twice.Before != c.Table.Before || twice.After != c.Table.After || len(twice.From) != len(c.Table.From) {
+		t.Errorf("%s: taken back twice it is another change", statement)
+	}
+	for to, from := range c.Table.From {
+		if twice.From[to] != from {
+			t.Errorf("%s: taken back twice, %s comes from %s and not from %s", statement, to, twice.From[to], from)
+		}
+	}
+}
+
+func TestChangesSayWhatRowsGet(t *testing.T) {
+	_, c, err := play(t, start(t), `alter table vessel
+		add a text using (name || registry), add b timestamp default current_timestamp, add d integer default 4,
+		alter registry set not null using (name), rename length_ft to length, drop label, drop constraint long,
+		drop berth_id restore using (id), drop constraint vessel_berth_id_reference`)
+	if err != nil {
+		t.Fatal(err)
+	}
+	ch := c.Table
+	for column, want := range map[string]string{"a": "name || registry", "b": "current_timestamp", "registry": "name"} {
+		if got := ch.Fill[column].Expr; got == nil || sqltext.PrintExpr(got) != want {
+			t.Errorf("%s gets %v, wanted %s", column, got, want)
+		}
+	}
+	if _, filled := ch.Fill["d"]; filled || !ch.Fill["registry"].OnlyNull {
+		t.Errorf("a constant default needs no fill, and only nulls of registry are filled: %+v", ch.Fill)
+	}
+	if sqltext.PrintExpr(ch.Restore["berth_id"]) != "id" || ch.From["length"] != "length_ft" {
+		t.Errorf("restore %v, from %v", ch.Restore, ch.From)
+	}
+	var added, dropped []string
+	for _, col := range ch.Added() {
+		added = append(added, col.Name)
+	}
+	for _, col := range ch.Dropped() {
+		dropped = append(dropped, col.Name)
+	}
+	if !slices.Equal(added, []string{"a", "b", "d"}) || !slices.Equal(dropped, []string{"berth_id", "label"}) {
+		t.Errorf("added %v, dropped %v", added, dropped)
+	}
+	before, renames := ch.BeforeRenames()
+	if before.Column("length_ft") == nil || renames["length_ft"] != "length" {
+		t.Errorf("before the renames: %v, %v", before.ColumnNames(), renames)
+	}
+}
+
+func TestStatementsThatAreRefused(t *testing.T) {
+	cases := []struct{ statement, rule string }{
+		{"alter table vessel drop name", "name-in-use"}, {"alter table vessel drop berth_id", "name-in-use"}, {"alter table berth drop id", "name-in-use"},
+		{"alter table berth drop constraint berth_code_unique, add a text references berth (code)", "reference-not-unique"},
+		{"alter table vessel rename name to registry", "name-taken"}, {"alter table vessel rename name to a, rename registry to name", "name-taken"},
+		{"alter table vessel rename registry to a, add registry text", "action-conflict"}, {"alter table vessel drop registry, rename registry to b", "name-in-use"},
+		{"alter table vessel alter name set not null, alter name set not null", "action-twice"},
+		{"alter table vessel add a text, add A text", "name-taken"}, {"create table t (a text, A text)", "name-taken"},
+		{"create table t (a text primary key, b text primary key)", "key-twice"}, {"create table t (a text, constraint c check (a > ''), constraint c check (a < 'z'))", "name-taken"},
+		{"create table t (id bigint generated always as identity)", "identity-needs-key"}, {"create table lastboard_mine (a text)", "name-taken"},
+		{"create table by_name (a text)", "name-taken"}, {"create table named (a text)", "name-taken"}, {"create index vessel on berth (code)", "name-taken"},
+		{"create index i on vessel (nosuch)", "name-unknown"}, {"create index i on vessel ((random()))", "expression-not-steady"},
+		{"create index i on vessel (name) where name > current_date", "expression-not-steady"}, {"drop index nosuch on vessel", "name-unknown"},
+		{"drop view vessels", "name-unknown"}, {"drop table named", "name-unknown"}, {"drop table berth", "name-in-use"},
+		{"alter table vessel add a text generated always as ((select 1))", "expression-not-steady"}, {"alter table vessel add c text generated always as ('a') default 'x'", "generated-default"},
+		{"alter table vessel add c text generated always as ('a') using ('x')", "generated-set"}, {"backfill vessel set label = 'x'", "generated-set"},
+		{"alter table vessel add a text using (other.name)", "name-unknown"}, {"alter table other.vessel add a text", "name-unknown"},
+		{"alter table vessel alter id drop not null", "key-nullable"}, {"alter table vessel alter label set default 'x'", "generated-default"},
+		{"create table t (a text, foreign key (a) references nosuch)", "name-unknown"}, {"create table t (a integer references vessel (berth_id))", "reference-not-unique"},
+		{"comment on column vessel.nosuch is 'x'", "name-unknown"}, {"backfill vessel set id = 3", "key-set"}, {"alter table vessel drop constraint vessel_id_primary", "not-yet-run"},
+		{"create table t (a text); alter table t drop a", "table-without-columns"},
+	}
+	for _, c := range cases {
+		_, _, err := play(t, start(t), c.statement)
+		var p *schema.Problem
+		if !errors.As(err, &p) {
+			t.Errorf("%s: wanted a problem, got %v", c.statement, err)
+		} else if p.Rule != c.rule {
+			t.Errorf("%s: wanted %s, got %s (%s)", c.statement, c.rule, p.Rule, p.Message)
+		}
+	}
+}
+
+func TestWhatNativeSQLChangedIsNotKnown(t *testing.T) {
+	s, _, err := play(t, start(t), "native sqlite $$drop index by_name$$ touching vessel no way back")
+	if err != nil {
+		t.Fatal(err)
+	}
+	_, _, err = play(t, s, "alter table vessel add a text")
+	var unknown *schema.ErrUnknown
+	if !errors.As(err, &unknown) || unknown.Table != "vessel" {
+		t.Errorf("wanted that nothing is known of vessel, got %v", err)
+	}
+}
+
+func TestModelsSurviveTheLedger(t *testing.T) {
+	want := start(t)
+	data, err := json.Marshal(want)
+	if err != nil {
+		t.Fatal(err)
+	}
+	var got schema.Schema
+	if err := json.Unmarshal(data, &got); err != nil {
+		t.Fatal(err)
+	}
+	if d := differences(want, &got); d != "" {
+		t.Errorf("what came back differs: %s", d)
+	}
+}
+
+func TestConstraintNames(t *testing.T) {
+	long := &schema.Table{Name: strings.Repeat("harbour", 8)}
+	a := schema.ConstraintName(long, []string{"first_column", "second"}, "unique")
+	b := schema.ConstraintName(long, []string{"first_column", "third"}, "unique")
+	if len(a) > 63 || len(b) > 63 || a == b {
+		t.Errorf("names that are cut must fit and differ: %s, %s", a, b)
+	}
+	taken := &schema.Table{Name: "t", Checks: []*schema.Check{{Name: "t_a_check"}}}
+	if got := schema.ConstraintName(taken, []string{"a"}, "check"); got != "t_a_check_2" {
+		t.Errorf("wanted the next free name, got %s", got)
+	}
+}
+
+func TestTextsThatAreOneThing(t *testing.T) {
+	same := [][2]string{{`"id"  > 0`, "ID>0"}, {"[a b] = `a b`", `"a b" = "A B"`}, {"lower( x )", "LOWER(x)"}, {"a -- why\n+ b", "a + b"}}
+	for _, c := range same {
+		if schema.Words(c[0]) != schema.Words(c[1]) {
+			t.Errorf("%q and %q are one thing: %q, %q", c[0], c[1], schema.Words(c[0]), schema.Words(c[1]))
+		}
+	}
+	for _, c := range [][2]string{{"'A'", "'a'"}, {"a", "'a'"}, {"a b", "ab"}} {
+		if schema.Words(c[0]) == schema.Words(c[1]) {
+			t.Errorf("%q and %q are two things", c[0], c[1])
+		}
+	}
+}
