@@ -239,7 +239,15 @@ func TestCommandLinesThatAreWrong(t *testing.T) {
 			t.Errorf("%v: wanted exit 2, got %s", args, r)
 		}
 	}
+	o.wants(o.code(2, "advanse"), "did you mean advance?")
 	o.wants(o.code(2, "describe", "vesel"), "did you mean vessel?")
+	// Nothing to do makes nothing.
+	none := &office{T: t, dir: t.TempDir()}
+	none.must("init", "--url", "sqlite:none.db")
+	none.wants(none.code(0, "advance", "--yes"), "nothing to do", "not there yet")
+	if _, err := os.Stat(filepath.Join(none.dir, "none.db")); err == nil {
+		t.Error("a run with nothing to do made the database")
+	}
 	o.wants(o.code(3, "adopt"), "nobody is there to confirm")
 	o.wants(o.code(3, "init"), "there is a project already")
 }

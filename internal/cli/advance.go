@@ -125,11 +125,11 @@ func (g *global) change(ctx context.Context, f runFlags, find func(context.Conte
 			err = showResult(g.printer(), done, err)
 		}
 	}()
-	s, err := g.open(ctx, engine.Create)
+	s, err := g.open(ctx, engine.Read)
 	if err != nil {
 		return err
 	}
-	defer s.close()
+	defer func() { s.close() }()
 	p = s.Printer
 	st, err := s.stand(ctx)
 	if err != nil {
@@ -144,6 +144,9 @@ func (g *global) change(ctx context.Context, f runFlags, find func(context.Conte
 		return nil
 	}
 	if err := s.confirm(f.yes, fmt.Sprintf("On %s: %s.", s.name(), words)); err != nil {
+		return err
+	}
+	if err := s.reopen(ctx, engine.Create); err != nil {
 		return err
 	}
 	r := s.runner(f)

@@ -13,6 +13,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"lastboard/internal/core/fault"
+	"lastboard/internal/core/sqltext"
 	"lastboard/internal/view"
 )
 
@@ -104,9 +105,11 @@ In the order in which people work:
   lastboard forecast --rows 5
   lastboard advance --database harbour --yes=harbour`,
 		SilenceErrors: true, SilenceUsage: true,
-		Args: cobra.NoArgs,
-		RunE: func(c *cobra.Command, _ []string) error { return c.Help() },
+		Args:    knownCommand,
+		RunE:    func(c *cobra.Command, _ []string) error { return c.Help() },
+		Version: Version,
 	}
+	root.SetVersionTemplate("lastboard {{.Version}}\n")
 	f := root.PersistentFlags()
 	f.StringVarP(&g.project, "project", "C", ".", "the project's folder")
 	f.StringVarP(&g.database, "database", "d", os.Getenv("LASTBOARD_DATABASE"), "a database of lastboard.toml")
@@ -120,6 +123,21 @@ In the order in which people work:
 	root.SetHelpCommandGroupID("")
 	wrapUsage(root)
 	return root
+}
+
+// knownCommand refuses a command that there is not, with the nearest one there is.
+func knownCommand(c *cobra.Command, args []string) error {
+	if len(args) == 0 {
+		return nil
+	}
+	var names []string
+	for _, sub := range c.Commands() {
+		names = append(names, sub.Name())
+	}
+	if near, ok := sqltext.Nearest(args[0], names); ok {
+		return fmt.Errorf("there is no command %s: did you mean %s?", args[0], near)
+	}
+	return fmt.Errorf("there is no command %s", args[0])
 }
 
 // wrapUsage makes an error about arguments one of usage.

@@ -57,6 +57,19 @@ func (g *global) open(ctx context.Context, mode engine.Mode) (*session, error) {
 	return s, nil
 }
 
+// reopen connects anew, for another purpose.
+func (s *session) reopen(ctx context.Context, mode engine.Mode) error {
+	if err := s.db.Close(); err != nil {
+		return err
+	}
+	db, err := s.engine.Open(ctx, s.project.Path(s.database.URL), mode)
+	if err != nil {
+		return openFault(err)
+	}
+	s.db, s.ledger = db, ledger.Of(db)
+	return nil
+}
+
 func openFault(err error) error {
 	var cannot *engine.CannotOpen
 	if errors.As(err, &cannot) {
