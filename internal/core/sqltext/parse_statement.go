@@ -119,7 +119,7 @@ func (p *parser) option(c *ColumnDef) bool {
 		p.advance()
 		p.wanted("null")
 	case p.accept("null"):
-		if c.NotNull {
+		if c.NotNull || p.ahead("not", "null") {
 			p.failAt(at, "", "column %s cannot be both null and not null", c.Name)
 		}
 	case p.accept("default"):

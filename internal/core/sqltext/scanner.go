@@ -84,8 +84,7 @@ func (s *scanner) skipSpace() (spaced bool, bad *Token) {
 		case strings.HasPrefix(rest, "/*"):
 			n := strings.Index(rest[2:], "*/")
 			if n < 0 {
-				t := s.take(Illegal, len(rest))
-				t.Value = "a comment that is not closed"
+				t := s.unclosed("a comment that is not closed")
 				return spaced, &t
 			}
 			s.comments = append(s.comments, Comment{rest[:n+4], s.pos()})
@@ -180,8 +179,18 @@ func (s *scanner) quoted(kind TokenKind, quote byte, unclosed string) Token {
 		t.Value = strings.ReplaceAll(t.Text[1:i], q+q, q)
 		return t
 	}
-	t := s.take(Illegal, len(rest))
-	t.Value = unclosed
+	return s.unclosed(unclosed)
+}
+
+// unclosed gives up the rest of the line, so that what follows can still be read.
+func (s *scanner) unclosed(what string) Token {
+	rest := s.rest()
+	n := strings.IndexByte(rest, '\n')
+	if n < 0 {
+		n = len(rest)
+	}
+	t := s.take(Illegal, n)
+	t.Value = what
 	return t
 }
 
@@ -199,9 +208,7 @@ func (s *scanner) blob() Token {
 	rest := s.rest()
 	n := strings.IndexByte(rest[2:], '\'')
 	if n < 0 {
-		t := s.take(Illegal, len(rest))
-		t.Value = "a binary literal that is not closed"
-		return t
+		return s.unclosed("a binary literal that is not closed")
 	}
 	digits := rest[2 : 2+n]
 	if n%2 != 0 || strings.Trim(digits, "0123456789abcdefABCDEF") != "" {
@@ -224,9 +231,7 @@ func (s *scanner) dollar() Token {
 	tag := rest[:n+2]
 	end := strings.Index(rest[len(tag):], tag)
 	if end < 0 {
-		t := s.take(Illegal, len(rest))
-		t.Value = "a text between " + tag + " marks that is not closed"
-		return t
+		return s.unclosed("a text between " + tag + " marks that is not closed")
 	}
 	t := s.take(String, end+2*len(tag))
 	t.Value = t.Text[len(tag) : len(tag)+end]

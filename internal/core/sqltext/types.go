@@ -108,7 +108,7 @@ func ParseType(text string) (Type, bool) {
 func (p *parser) parseType() Type {
 	t := Type{Pos: p.tok.Pos}
 	switch {
-	case p.tok.Kind == Quoted:
+	case p.tok.Kind == Quoted && p.tok.Value != "":
 		t.Name, t.Native = p.tok.Value, true
 		p.advance()
 	case p.tok.Kind == Word && !Reserved(p.tok.Value):
@@ -124,7 +124,7 @@ func (p *parser) parseType() Type {
 	at := p.tok.Pos
 	if p.tok.Is("(") {
 		p.advance()
-		for {
+		for !(t.Name == "enum" && p.tok.Is(")")) {
 			if p.tok.Kind == String {
 				t.Values = append(t.Values, p.tok.Value)
 				p.advance()
