@@ -344,6 +344,9 @@ func (p *parser) source() *Source {
 	f := &Source{}
 	if p.tok.Is("csv") && p.tokens[p.next+1].Kind == String {
 		p.advance()
+		if p.tok.Value == "" {
+			p.failf("", "a file's name cannot be empty")
+		}
 		f.CSV = p.text("the file's name")
 	} else {
 		f.Table = p.qualified("the table to read")
