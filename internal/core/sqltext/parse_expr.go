@@ -172,8 +172,22 @@ func (p *parser) postfix() Expr {
 	return x
 }
 
-// primaryOrSigned is what may follow "default" without parentheses.
-func (p *parser) primaryOrSigned() Expr { return p.signed() }
+// primaryOrSigned = { "-" | "+" } primary: what may follow "default" without
+// parentheses. A collation behind it is the column's.
+func (p *parser) primaryOrSigned() Expr {
+	for _, op := range []string{"-", "+"} {
+		if p.accept(op) {
+			p.depth++
+			if p.depth > maxDepth {
+				p.failf("", "the expression is nested more than %d deep", maxDepth)
+			}
+			x := p.primaryOrSigned()
+			p.depth--
+			return &Unary{op, x}
+		}
+	}
+	return p.primary()
+}
 
 func (p *parser) inParentheses() Expr {
 	p.expect("(")

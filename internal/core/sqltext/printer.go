@@ -131,9 +131,18 @@ func PrintColumn(c *ColumnDef) string {
 
 // printDefault puts anything but a plain value in parentheses.
 func printDefault(e Expr) string {
-	var p exprPrinter
-	p.print(e, bindSigned)
-	return p.String()
+	text := PrintExpr(e)
+	for {
+		u, signed := e.(*Unary)
+		if !signed || u.Op == "not" {
+			break
+		}
+		e = u.X
+	}
+	if _, collated := e.(*Collate); collated || strength(e) < bindPrimary {
+		return "(" + text + ")"
+	}
+	return text
 }
 
 func printPlace(p Place) string {
