@@ -142,7 +142,16 @@ func (s *session) compare(ctx context.Context, now *schema.Schema, table, versio
 		return nil
 	}
 	s.Title("since %s-%s", st.known[i].Version, st.known[i].Name)
-	s.Differences(&was, now, differences)
+	for len(differences) > 0 {
+		table := differences[0].Table
+		n := slices.IndexFunc(differences, func(d schema.Difference) bool { return d.Table != table })
+		if n < 0 {
+			n = len(differences)
+		}
+		s.Line("%s", table)
+		s.Differences(&was, now, differences[:n])
+		differences = differences[n:]
+	}
 	return nil
 }
 

@@ -229,24 +229,32 @@ func (p *Planner) mended(ctx context.Context) (sqltext.Pos, error) {
 	return first, wouldBreak(still)
 }
 
-// count finds out how many rows the table of a change has, once.
+// count finds out how many rows the table of a change has, and those that refer to
+// it, once.
 func (p *Planner) count(ctx context.Context, c *schema.Change) error {
-	name := ""
+	var names []string
 	switch {
 	case c.Table != nil && c.Table.Before != nil:
-		name = c.Table.Before.Name
+		names = append(names, c.Table.Before.Name)
+		for _, t := range p.live.Tables {
+			if slices.ContainsFunc(t.ForeignKeys, func(k *schema.ForeignKey) bool { return schema.SameName(k.Table, names[0]) }) {
+				names = append(names, t.Name)
+			}
+		}
 	case c.Rows != nil:
-		name = c.Rows.Table.Name
+		names = append(names, c.Rows.Table.Name)
 	}
-	if _, known := p.rows[name]; known || name == "" {
-		return nil
+	for _, name := range names {
+		if _, known := p.rows[name]; known || p.live.Table(name) == nil {
+			continue // a table that is not there yet has no rows
+		}
+		rows, bytes, err := p.in.DB.Count(ctx, name, p.in.Sizes)
+		if err != nil {
+			return err
+		}
+		p.rows[name], p.bytes[name] = rows, bytes
 	}
-	if p.live.Table(name) == nil {
-		return nil // this run makes it
-	}
-	rows, bytes, err := p.in.DB.Count(ctx, name, p.in.Sizes)
-	p.rows[name], p.bytes[name] = rows, bytes
-	return err
+	return nil
 }
 
 func (p *Planner) facts() engine.Facts {

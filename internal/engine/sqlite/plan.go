@@ -18,6 +18,7 @@ const (
 	rewriteRate = 600_000.0
 	rebuildRate = 250_000.0
 	indexRate   = 600_000.0
+	checkRate   = 1_500_000.0 // of a foreign key
 )
 
 const writeLock = "the file's write lock"

@@ -72,6 +72,12 @@ func (p *planner) rebuild(why string) {
 	}
 	s := p.add(engine.Rebuild, rebuildRate, "copy "+t.Name+", since "+why, sql...)
 	s.ForeignKeysOff = true
+	for _, name := range family {
+		s.Seconds += 2 * float64(p.facts.Rows[name]) / checkRate // before and after
+	}
+	if s.Seconds > p.facts.Short {
+		s.WritersWait = engine.WaitThroughout
+	}
 	s.Preview = p.previewAdded()
 	var putsBack []string
 	for _, c := range p.after.Columns {
