@@ -12,6 +12,7 @@ import (
 	"lastboard/internal/core/ledger"
 	"lastboard/internal/core/migration"
 	"lastboard/internal/core/plan"
+	"lastboard/internal/core/run"
 	"lastboard/internal/engine"
 	"lastboard/internal/view"
 )
@@ -51,7 +52,7 @@ func addRunFlags(c *cobra.Command, f *runFlags) {
 // task is one migration to run, forward or back.
 type task struct {
 	version string
-	do      func(ctx context.Context, r *runner) (*plan.Plan, error)
+	do      func(ctx context.Context, r *run.Runner) (*plan.Plan, error)
 	done    string // the state afterwards
 }
 
@@ -80,7 +81,7 @@ func (s *session) advanceTasks(st *standing, to string) ([]task, string, error) 
 }
 
 func advanceTask(m *migration.Migration, known *ledger.Migration) task {
-	return task{m.Version, func(ctx context.Context, r *runner) (*plan.Plan, error) { return r.Advance(ctx, m, known) }, ledger.Settled}
+	return task{m.Version, func(ctx context.Context, r *run.Runner) (*plan.Plan, error) { return r.Advance(ctx, m, known) }, ledger.Settled}
 }
 
 // target finds the migration that --to names.
@@ -154,12 +155,13 @@ func (g *global) change(ctx context.Context, f runFlags, find func(context.Conte
 		return err
 	}
 	for _, t := range tasks {
-		planned, runErr := t.do(ctx, &runner{r})
+		planned, runErr := t.do(ctx, r)
 		if runErr != nil {
 			if fault.Of(runErr) == fault.Stopped {
 				done = append(done, versionState{t.version, ledger.Stopped})
 			}
-			return errors.Join(runErr, endQuietly(r.End()))
+			_ = r.End() // the error of the run says more
+			return runErr
 		}
 		done = append(done, versionState{t.version, t.done})
 		p.Ran(t.version, t.done)
@@ -169,10 +171,6 @@ func (g *global) change(ctx context.Context, f runFlags, find func(context.Conte
 	}
 	return r.End()
 }
-
-// endQuietly leaves out that the run could not be closed after an error that says
-// more.
-func endQuietly(error) error { return nil }
 
 func showResult(p *view.Printer, done []versionState, err error) error {
 	out := resultJSON{Outcome: "done", Migrations: done}

@@ -12,9 +12,6 @@ import (
 	"lastboard/internal/core/run"
 )
 
-// runner is the run that tasks are given.
-type runner struct{ *run.Runner }
-
 func newRetreat(g *global) *cobra.Command {
 	var f runFlags
 	var to string
@@ -62,7 +59,7 @@ func retreatTasks(st *standing, to string) ([]task, string, error) {
 	var words []string
 	for i := len(st.known) - 1; i >= keep; i-- {
 		k := st.known[i]
-		tasks = append(tasks, task{k.Version, func(ctx context.Context, r *runner) (*plan.Plan, error) { return r.Retreat(ctx, k) }, ledger.Waiting})
+		tasks = append(tasks, task{k.Version, func(ctx context.Context, r *run.Runner) (*plan.Plan, error) { return r.Retreat(ctx, k) }, ledger.Waiting})
 		words = append(words, "take back "+k.Version+"-"+k.Name)
 	}
 	return tasks, strings.Join(words, ", "), nil

@@ -119,9 +119,7 @@ func engineFor(url string) (engine.Engine, error) {
 	return nil, fault.New(fault.Refused, "engine-unknown", "this version knows sqlite: alone", "no engine for %s: URLs", scheme)
 }
 
-// migrations reads the project's folder.
-func (p *session) migrations() ([]*migration.Migration, error) { return loadMigrations(p.project) }
-
+// loadMigrations reads the project's folder; paths are shown as seen from here.
 func loadMigrations(p *project.Project) ([]*migration.Migration, error) {
 	dir := p.Migrations
 	if here, err := os.Getwd(); err == nil {
@@ -141,7 +139,7 @@ type standing struct {
 
 // stand reads both and refuses what does not fit together.
 func (s *session) stand(ctx context.Context) (*standing, error) {
-	files, err := s.migrations()
+	files, err := loadMigrations(s.project)
 	if err != nil {
 		return nil, err
 	}
@@ -332,9 +330,7 @@ func (s *session) confirm(yes, question string) error {
 		wanted = s.database.Name
 	}
 	switch {
-	case yes == wanted, yes == "yes" && !s.database.Confirm:
-		return nil
-	case yes != "" && yes != "yes" && yes == s.database.Name:
+	case yes == wanted, yes == s.database.Name:
 		return nil
 	case yes != "":
 		return fault.New(fault.Refused, "not-confirmed", "say --yes="+wanted, "this database wants to be named before it is changed")

@@ -61,7 +61,7 @@ type Facts struct {
 	// Short is the longest time in seconds for which writers may wait.
 	Short float64
 	// KeptTable names the table that keeps what the current change would destroy.
-	KeptTable func(purpose string) string
+	KeptTable func() string
 	// Now stands for current_timestamp in what existing rows get.
 	Now string
 }
@@ -189,7 +189,6 @@ type Step struct {
 	Rows        int64    `json:"rows"`
 	Bytes       int64    `json:"bytes"`
 	Seconds     float64  `json:"seconds"`
-	Why         string   `json:"why,omitempty"`
 	// Change counts the statements of the migration from 0.
 	Change int `json:"change"`
 	// Early means that a proof can run before anything is changed: nothing before

@@ -157,7 +157,7 @@ func (p *planner) drop() []*engine.Step {
 	t := p.change.Before
 	p.table, p.rows = t, p.facts.Rows[t.Name]
 	if len(p.change.Discard) == 0 {
-		kept := p.facts.KeptTable("table")
+		kept := p.facts.KeptTable()
 		columns := []string{}
 		if name := rowName(t); name != "" && alias(t) == "" {
 			columns = append(columns, name+" as "+quote(keptRow))

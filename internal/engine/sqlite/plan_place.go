@@ -35,7 +35,7 @@ func (p *planner) keepDropped(rebuild bool) {
 		})
 		return
 	}
-	kept := p.facts.KeptTable("column")
+	kept := p.facts.KeptTable()
 	var list []string
 	for i, k := range keys {
 		list = append(list, fmt.Sprintf("%s as k%d", quote(k), i+1))
@@ -230,7 +230,7 @@ func (p *planner) rememberNulls(name string, c *schema.Column, value, where stri
 	if keys == nil {
 		return nil, nil
 	}
-	kept := p.facts.KeptTable("values")
+	kept := p.facts.KeptTable()
 	p.add(engine.Catalog, 0, "make a place to remember which rows were null", createKept(p.table, kept, keys, []string{p.from(c).Name}))
 	return []string{"insert into " + quote(kept) + " select " + quoteAll(keys) + ", " + quote(c.Name) + ", " + value + " from " + name + where},
 		[]*engine.Keeping{{Table: p.table.Name, Kept: kept, Keys: keys, Columns: []string{c.Name}, What: "values"}}

@@ -96,7 +96,7 @@ func (p *planner) backfill(c *schema.RowChange) []*engine.Step {
 			})
 			return nil
 		}
-		kept := p.facts.KeptTable("values")
+		kept := p.facts.KeptTable()
 		p.add(engine.Catalog, 0, "make a place for the old values of "+t.Name, createKept(t, kept, keys, columns))
 		statements = append(statements, "insert into "+quote(kept)+" select "+quoteAll(keys)+", "+quoteAll(columns)+", "+strings.Join(values, ", ")+" from "+name+where)
 		keeps = []*engine.Keeping{{Table: t.Name, Kept: kept, Keys: keys, Columns: columns, What: "values"}}
