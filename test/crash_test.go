@@ -109,6 +109,8 @@ func TestKilledInTheMiddleThenRetreat(t *testing.T) {
 				t.Fatalf("wanted a kill, got %s", r)
 			}
 			o.env = nil
+			// What the dead run left of itself does not count as running.
+			o.wants(o.code(0, "status"), "0002", "stopped")
 			o.must("retreat", "--to", "1", "--yes")
 			o.unchanged(start)
 			o.must("advance", "--yes")

@@ -266,7 +266,7 @@ func TestLiveDatabaseIsNotMadeToWaitUnasked(t *testing.T) {
 	o.write("lastboard.toml", "database = 'dev'\n[databases.dev]\nurl = 'sqlite:harbour.db'\nlive = true\n[databases.dev.pace]\nlock_wait = '50ms'\n")
 	before := o.snapshot()
 	o.migration("0002-change", "-- A change\nalter table vessel alter name set default 'x';\n")
-	o.wants(o.code(0, "forecast"), "throughout", "--let-writers-wait")
+	o.wants(o.code(0, "forecast"), "throughout", "--let-writers-wait", "pragma journal_mode = wal")
 	o.wants(o.code(3, "advance", "--yes"), "--let-writers-wait")
 	o.unchanged(before)
 	o.must("advance", "--yes", "--let-writers-wait")

@@ -50,7 +50,7 @@ steps are tried on an empty copy in memory, and rows are only read.`,
 					}
 				}
 			}
-			s.ForecastEnd(plans, s.database.Live, s.db.Users())
+			s.ForecastEnd(plans, s.database.Live, s.db.Users(), s.db.Advice(ctx))
 			return nil
 		},
 	}

@@ -100,6 +100,11 @@ type Database interface {
 	// Claim asks to be the one runner on this host; release ends it. It is freed
 	// by the operating system when the program dies.
 	Claim() (release func(), ok bool, err error)
+	// Claimed reports whether a runner on this host has the claim.
+	Claimed() bool
+	// Advice says what of the database's own settings makes applications wait more
+	// than they need to; nil when there is nothing to say.
+	Advice(ctx context.Context) []string
 	// Users lists other programs that have the database open, where that is known.
 	Users() []string
 	Close() error

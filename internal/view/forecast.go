@@ -77,7 +77,7 @@ func waits(s *engine.Step) string {
 }
 
 // ForecastEnd says what the steps add up to, and what a live database needs.
-func (p *Printer) ForecastEnd(plans []*plan.Plan, live bool, users []string) {
+func (p *Printer) ForecastEnd(plans []*plan.Plan, live bool, users, advice []string) {
 	var longest, total float64
 	var overlaps []string
 	for _, m := range plans {
@@ -104,6 +104,11 @@ func (p *Printer) ForecastEnd(plans []*plan.Plan, live bool, users []string) {
 		}
 		if len(overlaps) > 0 {
 			p.Line("%s applications that use the old shape break at once (%s): advance wants --settle", warn.Render("live:"), strings.Join(overlaps, ", "))
+		}
+	}
+	if live {
+		for _, a := range advice {
+			p.Line("%s %s", warn.Render("live:"), a)
 		}
 	}
 	if len(users) > 0 {

@@ -12,6 +12,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"os"
 	"strconv"
 	"time"
 
@@ -243,9 +244,18 @@ func (l *Ledger) meta(ctx context.Context, name string) (string, error) {
 	return text(r.Values[0][0]), nil
 }
 
-// Runner gives who is changing the database; nil if nobody is.
+// Runner gives who is changing the database; nil if nobody is. A record that a
+// dead runner left does not count.
 func (l *Ledger) Runner(ctx context.Context) (*Runner, error) {
-	return runner(ctx, l.db.Query)
+	r, err := runner(ctx, l.db.Query)
+	if err != nil || r == nil {
+		return nil, err
+	}
+	host, err := os.Hostname()
+	if err == nil && r.Host == host && !l.db.Claimed() || r.Host != host && time.Since(r.Beat) > lease {
+		return nil, nil
+	}
+	return r, nil
 }
 
 // Now gives the time as the ledger writes it.

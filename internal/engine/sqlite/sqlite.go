@@ -188,8 +188,8 @@ func (d *database) Query(ctx context.Context, text string, args ...any) (*engine
 	return query(ctx, d.conn, text, args)
 }
 
-func query(ctx context.Context, conn *sql.Conn, text string, args []any) (*engine.Rows, error) {
-	rows, err := conn.QueryContext(ctx, text, args...)
+func query(ctx context.Context, conn *sql.Conn, statement string, args []any) (*engine.Rows, error) {
+	rows, err := conn.QueryContext(ctx, statement, args...)
 	if err != nil {
 		return nil, failure(err)
 	}
@@ -210,6 +210,15 @@ func query(ctx context.Context, conn *sql.Conn, text string, args []any) (*engin
 		out.Values = append(out.Values, values)
 	}
 	return out, failure(rows.Err())
+}
+
+// Advice implements engine.Database.
+func (d *database) Advice(ctx context.Context) []string {
+	r, err := d.Query(ctx, "pragma journal_mode")
+	if err != nil || d.missing || len(r.Values) == 0 || text(r.Values[0][0]) == "wal" {
+		return nil
+	}
+	return []string{"the file uses a rollback journal, so that readers wait, too, while a step writes; pragma journal_mode = wal lets them read on"}
 }
 
 // failure gives an error its type: [engine.Busy] where waiting helps.
