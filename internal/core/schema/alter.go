@@ -138,6 +138,9 @@ func (x *alteration) dropColumns(action sqltext.Action) error {
 	if len(x.After.Columns) == 0 {
 		return problem(drop.At, "table-without-columns", "write drop table "+x.Before.Name, "%s is the last column of table %s", name, x.Before.Name)
 	}
+	if drop.Restore != nil && x.Before.Column(name).Generated != nil {
+		return problem(drop.At, "generated-set", "leave restore using away", "column %s is generated and computes itself when it comes back", name)
+	}
 	if drop.Restore != nil {
 		x.Restore[name] = drop.Restore
 	}
