@@ -3,6 +3,7 @@ package cli
 import (
 	"github.com/spf13/cobra"
 
+	"lastboard/internal/core/fault"
 	"lastboard/internal/core/ledger"
 	"lastboard/internal/engine"
 	"lastboard/internal/view"
@@ -41,7 +42,7 @@ safe to run again) or settled. With --waiting the exit code is 5 when one waits.
 				return err
 			}
 			if waiting && len(st.waiting(nil)) > 0 {
-				return exitCode(5)
+				return exitCode(fault.Differs)
 			}
 			return nil
 		},

@@ -133,9 +133,6 @@ func prepareTrial(ctx context.Context, in Input, trial engine.Trial) error {
 // Close ends the trial.
 func (p *Planner) Close() error { return p.trial.Close() }
 
-// Current gives the tables as the plans so far leave them.
-func (p *Planner) Current() *schema.Schema { return p.current }
-
 // Advance plans a migration. The error is a [fault.List] for what is wrong with
 // the migration.
 func (p *Planner) Advance(ctx context.Context, m *migration.Migration) (*Plan, error) {

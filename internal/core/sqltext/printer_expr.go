@@ -253,6 +253,3 @@ func printName(n string) string {
 	}
 	return `"` + strings.ReplaceAll(n, `"`, `""`) + `"`
 }
-
-// PrintName gives a name as a migration has to write it.
-func PrintName(n string) string { return printName(n) }
