@@ -398,6 +398,9 @@ func (x *alteration) alterColumns(action sqltext.Action) error {
 		}
 	case *sqltext.SetNotNull:
 		c.NotNull = true
+		if action.Using != nil && c.Generated != nil {
+			return problem(action.At, "generated-set", "leave using away", "column %s is generated and computes itself", c.Name)
+		}
 		if action.Using != nil {
 			if err := resolve(x.Before, action.Using); err != nil {
 				return err

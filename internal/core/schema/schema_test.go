@@ -177,6 +177,7 @@ func TestStatementsThatAreRefused(t *testing.T) {
 		{"create table t (a text, foreign key (a) references nosuch)", "name-unknown"}, {"create table t (a integer references vessel (berth_id))", "reference-not-unique"},
 		{"comment on column vessel.nosuch is 'x'", "name-unknown"}, {"backfill vessel set id = 3", "key-set"}, {"alter table vessel drop constraint vessel_id_primary", "not-yet-run"},
 		{"create table t (a text); alter table t drop a", "table-without-columns"}, {"alter table vessel drop label restore using ('x')", "generated-set"},
+		{"alter table vessel alter label set not null using ('x')", "generated-set"},
 	}
 	for _, c := range cases {
 		_, _, err := play(t, start(t), c.statement)
