@@ -135,15 +135,7 @@ func showFindings(p *view.Printer, list fault.List) error {
 			return err
 		}
 	} else {
-		for i, f := range list {
-			if i > 0 {
-				p.Line("")
-			}
-			p.Finding(f)
-		}
-		if len(list) == 0 {
-			p.Line("nothing found")
-		}
+		p.Findings(list)
 	}
 	if list.HasErrors() {
 		return exitCode(fault.Of(list))

@@ -60,6 +60,8 @@ type Facts struct {
 	Bytes map[string]int64
 	// Short is the longest time in seconds for which writers may wait.
 	Short float64
+	// Live means that applications write meanwhile.
+	Live bool
 	// KeptTable names the table that keeps what the current change would destroy.
 	KeptTable func() string
 	// Now stands for current_timestamp in what existing rows get.

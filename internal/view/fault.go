@@ -39,6 +39,21 @@ func (p *Printer) Finding(f *fault.Fault) {
 	}
 }
 
+// Findings writes findings as the result, a blank line apart.
+func (p *Printer) Findings(list fault.List) {
+	var lines []string
+	for i, f := range list {
+		if i > 0 {
+			lines = append(lines, "")
+		}
+		lines = append(lines, faultLines(f)...)
+	}
+	if len(list) == 0 {
+		lines = []string{"nothing found"}
+	}
+	p.Line("%s", strings.Join(lines, "\n"))
+}
+
 func faultLines(f *fault.Fault) []string {
 	where := ""
 	if f.Where.File != "" {

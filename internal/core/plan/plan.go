@@ -256,7 +256,7 @@ func (p *Planner) count(ctx context.Context, c *schema.Change) error {
 
 func (p *Planner) facts() engine.Facts {
 	return engine.Facts{
-		Schema: p.current, Rows: p.rows, Bytes: p.bytes, Short: p.in.Short, Now: p.now,
+		Schema: p.current, Rows: p.rows, Bytes: p.bytes, Short: p.in.Short, Live: p.in.Live, Now: p.now,
 		KeptTable: func() string {
 			p.number++
 			return fmt.Sprintf("%skept_%d", engine.Prefix, p.number)

@@ -131,6 +131,9 @@ func (a *applier) free(n sqltext.Name) error {
 		return problem(n.Pos, "name-taken", "", "there is a view %s already", v.Name)
 	}
 	for _, t := range a.after.Tables {
+		if len(t.Indexes) == 0 {
+			continue
+		}
 		if x := t.Index(n.Name); x != nil {
 			return problem(n.Pos, "name-taken", "", "table %s has an index %s already", t.Name, x.Name)
 		}
@@ -144,7 +147,7 @@ func (a *applier) createTable(st *sqltext.CreateTable) error {
 		return err
 	}
 	t := &Table{Name: st.Table.Name}
-	a.after.put(t.Name, t)
+	a.after.Tables = append(a.after.Tables, t)
 	for _, def := range st.Columns {
 		if err := a.addColumn(t, def, false); err != nil {
 			return err

@@ -197,12 +197,21 @@ func HasName(names []string, name string) bool {
 
 // Table finds a table by name; nil if there is none.
 func (s *Schema) Table(name string) *Table {
-	for _, t := range s.Tables {
-		if SameName(t.Name, name) {
-			return t
-		}
+	if i := s.find(name); i >= 0 {
+		return s.Tables[i]
 	}
 	return nil
+}
+
+// find gives the place of a table; -1 if there is none. It looks from the end:
+// what was made last is spoken of most.
+func (s *Schema) find(name string) int {
+	for i := len(s.Tables) - 1; i >= 0; i-- {
+		if SameName(s.Tables[i].Name, name) {
+			return i
+		}
+	}
+	return -1
 }
 
 // View finds a view by name; nil if there is none.
@@ -223,7 +232,7 @@ func (s *Schema) Copy() *Schema {
 // put replaces the table called old, or adds t at the end, or takes old away
 // when t is nil.
 func (s *Schema) put(old string, t *Table) {
-	i := slices.IndexFunc(s.Tables, func(x *Table) bool { return SameName(x.Name, old) })
+	i := s.find(old)
 	switch {
 	case i < 0:
 		s.Tables = append(s.Tables, t)

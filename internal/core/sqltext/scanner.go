@@ -54,6 +54,14 @@ func (s *scanner) pos() Pos { return Pos{Offset: s.off, Line: s.line, Column: s.
 
 // advance moves n bytes on and keeps count of lines and columns.
 func (s *scanner) advance(n int) {
+	plain := true
+	for _, c := range []byte(s.src[s.off : s.off+n]) {
+		plain = plain && c < utf8.RuneSelf && c != '\n'
+	}
+	if plain {
+		s.off, s.col = s.off+n, s.col+n
+		return
+	}
 	for end := s.off + n; s.off < end; {
 		r, size := utf8.DecodeRuneInString(s.rest())
 		s.off += size
@@ -138,6 +146,9 @@ func (s *scanner) token() Token {
 		return s.number()
 	case r == '_' || unicode.IsLetter(r):
 		return s.word()
+	}
+	if strings.IndexByte("(),;", c) >= 0 {
+		return s.take(Op, 1)
 	}
 	for _, op := range operators {
 		if strings.HasPrefix(rest, op) {

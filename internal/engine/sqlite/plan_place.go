@@ -259,8 +259,8 @@ func (p *planner) letGo(tables []string) {
 }
 
 // notNulls ends with the engine's own proof. Rows that came while a backfill ran
-// are filled by a second pass; one that came after that is filled when the proof
-// meets it.
+// are filled by a second pass where applications write; one that came after that
+// is filled when the proof meets it.
 func (p *planner) notNulls(name string) {
 	var late []string
 	mend := map[string]string{}
@@ -271,11 +271,11 @@ func (p *planner) notNulls(name string) {
 			mend[c.Name] = set + quote(c.Name) + " is null"
 		}
 	}
-	if n := len(p.steps); len(late) > 0 && n > 0 && p.steps[n-1].Batch != nil {
+	if n := len(p.steps); len(late) == 0 || n == 0 || p.steps[n-1].Batch == nil {
+		clear(mend) // nobody could write since
+	} else if p.facts.Live {
 		s := p.update("fill rows that came meanwhile", late...)
 		s.Seconds = s.Seconds / (scanRate / updateRate)
-	} else {
-		clear(mend) // nobody could write since
 	}
 	for _, c := range p.after.Columns {
 		if !p.becomesNotNull(c) {
