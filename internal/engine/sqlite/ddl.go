@@ -96,7 +96,7 @@ func columnSQL(t *schema.Table, c *schema.Column, strict bool) string {
 		text += " collate " + quote(c.Collate)
 	}
 	if k := t.PrimaryKey; k != nil && inlineKey(t) && k.Columns[0] == c.Name {
-		return text + " " + named(k.Name, k.Implied) + "primary key" + k.Options["part 1"] + conflict(k.Options) + " autoincrement"
+		text += " " + named(k.Name, k.Implied) + "primary key" + k.Options["part 1"] + conflict(k.Options) + " autoincrement"
 	}
 	if c.NotNull && c.Options["implied not null"] == "" {
 		if n := c.Options["not null name"]; n != "" {
