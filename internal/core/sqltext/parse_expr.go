@@ -147,20 +147,23 @@ func (p *parser) sum() Expr { return p.chain([]string{"+", "-"}, p.product) }
 // product = signed { ( "*" | "/" | "%" ) signed } .
 func (p *parser) product() Expr { return p.chain([]string{"*", "/", "%"}, p.signed) }
 
-// signed = ( "-" | "+" ) signed | postfix .
-func (p *parser) signed() Expr {
+// signed = { "-" | "+" } postfix .
+func (p *parser) signed() Expr { return p.signs(p.postfix) }
+
+// signs reads the signs before an operand.
+func (p *parser) signs(operand func() Expr) Expr {
 	for _, op := range []string{"-", "+"} {
 		if p.accept(op) {
 			p.depth++
 			if p.depth > maxDepth {
 				p.failf("", "the expression is nested more than %d deep", maxDepth)
 			}
-			x := p.signed()
+			x := p.signs(operand)
 			p.depth--
 			return &Unary{op, x}
 		}
 	}
-	return p.postfix()
+	return operand()
 }
 
 // postfix = primary [ "collate" name ] .
@@ -174,20 +177,7 @@ func (p *parser) postfix() Expr {
 
 // primaryOrSigned = { "-" | "+" } primary: what may follow "default" without
 // parentheses. A collation behind it is the column's.
-func (p *parser) primaryOrSigned() Expr {
-	for _, op := range []string{"-", "+"} {
-		if p.accept(op) {
-			p.depth++
-			if p.depth > maxDepth {
-				p.failf("", "the expression is nested more than %d deep", maxDepth)
-			}
-			x := p.primaryOrSigned()
-			p.depth--
-			return &Unary{op, x}
-		}
-	}
-	return p.primary()
-}
+func (p *parser) primaryOrSigned() Expr { return p.signs(p.primary) }
 
 func (p *parser) inParentheses() Expr {
 	p.expect("(")
