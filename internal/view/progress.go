@@ -60,7 +60,12 @@ func (g *Progress) Observe(e run.Event) {
 			g.p.Note("going on after %s rows", Count(e.Rows))
 		}
 		if e.Step.Batch == nil && e.Step.Seconds > 1 {
-			g.p.draw(fmt.Sprintf("step %d of %d  %s", e.Step.Number, e.Steps, e.Step.What))
+			text := fmt.Sprintf("step %d of %d  %s  %s", e.Step.Number, e.Steps, e.Step.What, Estimate(e.Step.Seconds))
+			if g.p.errIsTerm {
+				g.p.draw(text)
+			} else {
+				g.p.Note("%s", text)
+			}
 		}
 	case "progress":
 		g.progress(e)

@@ -19,7 +19,7 @@ func (p *planner) alter() ([]*engine.Step, error) {
 	p.alterProofs()
 	why := p.needsRebuild()
 	p.indexKept()
-	p.keepDropped(why != "")
+	p.keepDropped()
 	if why != "" {
 		p.rebuild(why)
 	} else {

@@ -13,7 +13,7 @@ import (
 
 // keepDropped keeps the values of columns that are dropped, in the transaction
 // that drops them.
-func (p *planner) keepDropped(rebuild bool) {
+func (p *planner) keepDropped() {
 	var columns []string
 	for _, c := range p.dropped() {
 		if c.Generated == nil && !p.change.Discard[c.Name] {
