@@ -86,6 +86,9 @@ func (s *session) check(ctx context.Context) (fault.List, error) {
 // checkRows plays migrations on the database's tables, and proves what can be
 // proven of its rows.
 func (s *session) checkRows(ctx context.Context, list []*migration.Migration) (fault.List, error) {
+	if len(list) == 0 {
+		return nil, nil
+	}
 	planner, err := s.planner(ctx)
 	if err != nil {
 		return nil, err

@@ -2,14 +2,13 @@ package cli
 
 import (
 	"context"
-	"encoding/json"
-	"fmt"
 	"slices"
 
 	"github.com/spf13/cobra"
 
 	"lastboard/internal/core/describe"
 	"lastboard/internal/core/fault"
+	"lastboard/internal/core/ledger"
 	"lastboard/internal/core/plan"
 	"lastboard/internal/core/schema"
 	"lastboard/internal/core/sqltext"
@@ -99,6 +98,7 @@ func (s *session) describeOne(ctx context.Context, tables *schema.Schema, t *sch
 	if err != nil {
 		return err
 	}
+	d.Users = s.db.Users()
 	if s.JSON {
 		return s.Document(view.DescribeJSON(view.DatabaseJSON(s.name(), s.db.Info(), s.database.Live), []*describe.Table{d}))
 	}
@@ -124,12 +124,12 @@ func (s *session) compare(ctx context.Context, now *schema.Schema, table, versio
 	if i < 0 {
 		return fault.New(fault.Usage, "version-unknown", "see lastboard status", "the ledger knows no migration %s", version)
 	}
-	var was schema.Schema
-	if err := json.Unmarshal(st.known[i].Wanted, &was); err != nil {
-		return fmt.Errorf("the ledger's record of migration %s: %w", version, err)
+	was, err := ledger.TablesAfter(st.known[:i+1])
+	if err != nil {
+		return err
 	}
 	differences := []schema.Difference{}
-	for _, d := range schema.Compare(&was, now, s.engine.Text) {
+	for _, d := range schema.Compare(was, now, s.engine.Text) {
 		if table == "" || schema.SameName(d.Table, table) || schema.SameName(d.Name, table) {
 			differences = append(differences, d)
 		}
@@ -149,7 +149,7 @@ func (s *session) compare(ctx context.Context, now *schema.Schema, table, versio
 			n = len(differences)
 		}
 		s.Line("%s", table)
-		s.Differences(&was, now, differences[:n])
+		s.Differences(was, now, differences[:n])
 		differences = differences[n:]
 	}
 	return nil

@@ -39,9 +39,9 @@ func Tables(ctx context.Context, db engine.Database, s *schema.Schema) ([]*Table
 	return list, nil
 }
 
-// One gathers everything about one table; it reads every row once.
+// One gathers everything about one table as it stands; it reads every row once.
 func One(ctx context.Context, db engine.Database, s *schema.Schema, t *schema.Table) (*Table, error) {
-	d := &Table{Table: t, Users: db.Users()}
+	d := &Table{Table: t}
 	var err error
 	if d.Rows, d.Bytes, err = db.Count(ctx, t.Name, true); err != nil {
 		return nil, err

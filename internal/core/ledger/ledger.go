@@ -17,6 +17,7 @@ import (
 	"time"
 
 	"lastboard/internal/core/fault"
+	"lastboard/internal/core/schema"
 	"lastboard/internal/engine"
 )
 
@@ -40,6 +41,7 @@ var create = []string{
 		table_name varchar(200) not null, kept_table varchar(200) not null, keeping text not null, kept_at varchar(30) not null)`,
 	`create table lastboard_runner (id integer primary key, token varchar(64) not null, by_whom varchar(200) not null, host varchar(200) not null,
 		process integer not null, since varchar(30) not null, beat varchar(30) not null)`,
+	`create table lastboard_table (kind varchar(10) not null, name varchar(200) not null, model text not null, primary key (kind, name))`,
 	`create table ` + engine.NoteTable + ` (table_name varchar(200) not null, object varchar(200) not null, kind varchar(20) not null, text text not null,
 		primary key (table_name, object, kind))`,
 }
@@ -51,7 +53,7 @@ type Migration struct {
 	Direction                    string // advance or retreat, while it is running or stopped
 	Checksum, Source             string
 	Changes                      json.RawMessage // what was changed, for the way back
-	Wanted                       json.RawMessage // the tables that its steps lead to
+	Wanted                       json.RawMessage // the tables that its steps lead to, as far as they change them
 	AdvancedAt, SettledAt        string
 }
 
@@ -165,6 +167,20 @@ func (l *Ledger) Migrations(ctx context.Context) ([]*Migration, error) {
 	return list, nil
 }
 
+// TablesAfter gives the tables as they were after the last of the migrations, which
+// are all from the first on.
+func TablesAfter(list []*Migration) (*schema.Schema, error) {
+	s := &schema.Schema{}
+	for _, m := range list {
+		var d schema.Delta
+		if err := json.Unmarshal(m.Wanted, &d); err != nil {
+			return nil, fmt.Errorf("the ledger's record of migration %s: %w", m.Version, err)
+		}
+		s = d.On(s)
+	}
+	return s, nil
+}
+
 // Entries lists the record, oldest first.
 func (l *Ledger) Entries(ctx context.Context) ([]Entry, error) {
 	rows, err := l.db.Query(ctx, "select at, version, what, by_whom, host, seconds, changed_rows, note from lastboard_entry order by id")
@@ -232,9 +248,23 @@ func (l *Ledger) Kept(ctx context.Context) (list []Kept, last int64, err error) 
 	return list, last, nil
 }
 
-// LastTables gives the tables as they were after the last run, as JSON; "" before
-// any.
-func (l *Ledger) LastTables(ctx context.Context) (string, error) { return l.meta(ctx, "tables") }
+// Model names a table or a view whose definition the ledger remembers; Name is in
+// lower case.
+type Model struct{ Kind, Name string }
+
+// Models gives the tables and views as they were after the last run, as JSON;
+// none before any.
+func (l *Ledger) Models(ctx context.Context) (map[Model]string, error) {
+	r, err := l.db.Query(ctx, "select kind, name, model from lastboard_table")
+	if err != nil {
+		return nil, err
+	}
+	models := map[Model]string{}
+	for _, v := range r.Values {
+		models[Model{text(v[0]), text(v[1])}] = text(v[2])
+	}
+	return models, nil
+}
 
 func (l *Ledger) meta(ctx context.Context, name string) (string, error) {
 	r, err := l.db.Query(ctx, "select value from lastboard_meta where name = ?", name)

@@ -103,7 +103,22 @@ func LetGo(ctx context.Context, tx engine.Tx, kept string) error {
 	return err
 }
 
-// PutMeta sets one of the ledger's own values: "tables" or "kept".
+// PutModel remembers a table or view as it is.
+func PutModel(ctx context.Context, tx engine.Tx, m Model, model string) error {
+	if err := DropModel(ctx, tx, m); err != nil {
+		return err
+	}
+	_, err := tx.Exec(ctx, "insert into lastboard_table (kind, name, model) values (?, ?, ?)", m.Kind, m.Name, model)
+	return err
+}
+
+// DropModel forgets a table or view that is gone.
+func DropModel(ctx context.Context, tx engine.Tx, m Model) error {
+	_, err := tx.Exec(ctx, "delete from lastboard_table where kind = ? and name = ?", m.Kind, m.Name)
+	return err
+}
+
+// PutMeta sets one of the ledger's own values: "kept".
 func PutMeta(ctx context.Context, tx engine.Tx, name, value string) error {
 	n, err := tx.Exec(ctx, "update lastboard_meta set value = ? where name = ?", value, name)
 	if err != nil || n > 0 {

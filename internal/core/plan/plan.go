@@ -102,10 +102,6 @@ type Planner struct {
 
 // New reads the database's tables and makes an empty copy of them to try steps on.
 func New(ctx context.Context, in Input) (*Planner, error) {
-	s, err := in.DB.Schema(ctx)
-	if err != nil {
-		return nil, err
-	}
 	trial, err := in.DB.Trial(ctx)
 	if err != nil {
 		return nil, err
@@ -113,10 +109,21 @@ func New(ctx context.Context, in Input) (*Planner, error) {
 	if err := prepareTrial(ctx, in, trial); err != nil {
 		return nil, errors.Join(err, trial.Close())
 	}
-	return &Planner{
-		in: in, trial: trial, live: s, current: s, number: in.KeptNumber,
-		broken: map[string]sqltext.Pos{}, rows: map[string]int64{}, bytes: map[string]int64{}, now: time.Now().UTC().Format(time.DateTime),
-	}, nil
+	s, err := trial.Schema(ctx)
+	if err != nil {
+		return nil, errors.Join(err, trial.Close())
+	}
+	p := &Planner{trial: trial, current: s}
+	p.Again(in)
+	return p, nil
+}
+
+// Again begins anew on the tables that the last plan leads to, once they are what
+// the database has. in is what has changed beside them.
+func (p *Planner) Again(in Input) {
+	p.in, p.live, p.number, p.touched = in, p.current, in.KeptNumber, nil
+	p.broken, p.rows, p.bytes = map[string]sqltext.Pos{}, map[string]int64{}, map[string]int64{}
+	p.now = time.Now().UTC().Format(time.DateTime)
 }
 
 // prepareTrial gives the copy the ledger's place for notes when the database has

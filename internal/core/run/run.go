@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"os"
 	"os/user"
+	"slices"
 	"strings"
 	"time"
 
@@ -59,6 +60,9 @@ type Runner struct {
 	ledger *ledger.Ledger
 	me     *ledger.Runner
 	free   func()
+	tables tables
+	next   *plan.Planner  // on the tables as the last migration left them
+	after  *schema.Schema // those tables
 }
 
 // Begin makes the ledger if there is none, and this program the one runner.
@@ -101,7 +105,7 @@ func (r *Runner) Begin(ctx context.Context) error {
 // End lets the next runner in.
 func (r *Runner) End() error {
 	ctx := context.Background()
-	err := r.inTx(ctx, engine.TxOptions{}, func(tx engine.Tx) error { return ledger.Leave(ctx, tx, r.me) })
+	err := errors.Join(r.forget(), r.inTx(ctx, engine.TxOptions{}, func(tx engine.Tx) error { return ledger.Leave(ctx, tx, r.me) }))
 	r.free()
 	return err
 }
@@ -161,13 +165,38 @@ func (r *Runner) inTx(ctx context.Context, o engine.TxOptions, do func(tx engine
 	return tx.Commit()
 }
 
-// planner makes a planner on the tables as they are now.
+// planner gives a planner on the tables as they are now: the last one again, if
+// nobody has changed them since.
 func (r *Runner) planner(ctx context.Context) (*plan.Planner, error) {
 	kept, last, err := r.ledger.Kept(ctx)
 	if err != nil {
 		return nil, err
 	}
-	return plan.New(ctx, plan.Input{Engine: r.Engine, DB: r.DB, Live: r.Live, Short: r.LockWait.Seconds(), Kept: kept, KeptNumber: last})
+	in := plan.Input{Engine: r.Engine, DB: r.DB, Live: r.Live, Short: r.LockWait.Seconds(), Kept: kept, KeptNumber: last}
+	now, err := r.DB.Schema(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if r.next != nil && r.after != nil && slices.Equal(now.Tables, r.after.Tables) && slices.Equal(now.Views, r.after.Views) {
+		r.next.Again(in)
+		return r.next, nil
+	}
+	if err := r.forget(); err != nil {
+		return nil, err
+	}
+	r.next, err = plan.New(ctx, in)
+	return r.next, err
+}
+
+// forget lets go of the planner, which knows no more how the tables are.
+func (r *Runner) forget() error {
+	r.after = nil
+	if r.next == nil {
+		return nil
+	}
+	err := r.next.Close()
+	r.next = nil
+	return err
 }
 
 // Advance runs one migration, or goes on with it when it has stopped. The error
@@ -202,8 +231,8 @@ func (r *Runner) planAdvance(ctx context.Context, m *migration.Migration) (*plan
 	if err != nil {
 		return nil, err
 	}
-	p, err := planner.Advance(ctx, m)
-	return p, errors.Join(err, planner.Close())
+	r.after = nil // until the plan has come to its end
+	return planner.Advance(ctx, m)
 }
 
 // Retreat takes a migration back.
@@ -226,8 +255,9 @@ func (r *Runner) Retreat(ctx context.Context, known *ledger.Migration) (*plan.Pl
 	if err != nil {
 		return nil, err
 	}
+	r.after = nil // until the plan has come to its end
 	p, err := planner.Retreat(ctx, progress)
-	if err = errors.Join(err, planner.Close()); err != nil {
+	if err != nil {
 		return nil, err
 	}
 	if err := r.allowed(p); err != nil {
@@ -277,33 +307,6 @@ func (r *Runner) allowed(p *plan.Plan) error {
 		if s.WritersWait == engine.WaitThroughout && !r.LetWritersWait {
 			return fault.New(fault.Refused, "writers-would-wait", "run it at a quiet time with --let-writers-wait",
 				"step %d of migration %s (%s) keeps every writer waiting for about %.1f s, longer than lock_wait, and the database is live", s.Number, p.Version, s.What, s.Seconds)
-		}
-	}
-	return nil
-}
-
-// unchanged compares the tables that a plan is about to touch with what the
-// ledger says they are.
-func (r *Runner) unchanged(ctx context.Context, p *plan.Plan) error {
-	text, err := r.ledger.LastTables(ctx)
-	if err != nil || text == "" {
-		return err
-	}
-	var last schema.Schema
-	if err := json.Unmarshal([]byte(text), &last); err != nil {
-		return fmt.Errorf("the tables in the ledger: %w", err)
-	}
-	for _, name := range p.Touched() {
-		want, found := last.Table(name), p.Before.Table(name)
-		if want == nil || found == nil {
-			if want != nil {
-				return fault.New(fault.Refused, "changed-by-hand", "make it again, or retreat to before it was made", "table %s is gone, and no migration dropped it", name)
-			}
-			continue
-		}
-		if d := schema.CompareTables(want, found, r.Engine.Text); len(d) > 0 {
-			return fault.New(fault.Refused, "changed-by-hand", "put it back as it was, or write what was done as a migration and put it back",
-				"table %s is not as the last migration left it: %s", name, d[0])
 		}
 	}
 	return nil
@@ -394,7 +397,7 @@ func (r *Runner) Adopt(ctx context.Context, m *migration.Migration) error {
 		if err != nil {
 			return err
 		}
-		tables, err := json.Marshal(now)
+		wanted, err := json.Marshal(schema.Since(&schema.Schema{}, now))
 		if err != nil {
 			return err
 		}
@@ -405,11 +408,11 @@ func (r *Runner) Adopt(ctx context.Context, m *migration.Migration) error {
 		at := ledger.Now()
 		if err := ledger.Put(ctx, tx, &ledger.Migration{
 			Version: m.Version, Name: m.Name, Title: m.File.Title, Reason: m.File.Reason, State: ledger.Settled, Direction: ledger.Advance,
-			Checksum: m.Checksum(), Source: m.File.Source, Changes: changes, Wanted: tables, AdvancedAt: at, SettledAt: at,
+			Checksum: m.Checksum(), Source: m.File.Source, Changes: changes, Wanted: wanted, AdvancedAt: at, SettledAt: at,
 		}); err != nil {
 			return err
 		}
-		if err := ledger.PutMeta(ctx, tx, "tables", string(tables)); err != nil {
+		if err := errors.Join(r.tables.load(ctx, r.ledger), r.tables.save(ctx, tx, now)); err != nil {
 			return err
 		}
 		return ledger.Record(ctx, tx, ledger.Entry{At: at, Version: m.Version, What: "adopted", By: r.me.By, Host: r.me.Host})

@@ -32,7 +32,7 @@ type progress struct {
 // start begins a planned run: the record of it is written in the transaction of
 // its first steps.
 func (r *Runner) start(ctx context.Context, p *plan.Plan, record *ledger.Migration, proven map[int]bool) error {
-	wanted, err := json.Marshal(p.After)
+	wanted, err := json.Marshal(schema.Since(p.Before, p.After))
 	if err != nil {
 		return err
 	}
@@ -240,7 +240,7 @@ func mend(ctx context.Context, tx engine.Tx, s *engine.Step, sql string) (int64,
 
 // close asserts what the run has led to, and writes it down.
 func (r *Runner) close(ctx context.Context, tx engine.Tx, p *progress) error {
-	var wanted schema.Schema
+	var wanted schema.Delta
 	if err := json.Unmarshal(p.record.Wanted, &wanted); err != nil {
 		return err
 	}
@@ -248,16 +248,16 @@ func (r *Runner) close(ctx context.Context, tx engine.Tx, p *progress) error {
 	if err != nil {
 		return err
 	}
-	if d := schema.Compare(&wanted, now, r.Engine.Text); len(d) > 0 {
+	if d := wanted.Mismatch(now, r.Engine.Text); len(d) > 0 {
 		return fault.New(fault.Failed, "not-as-planned", "look at describe and at status", "the tables did not become what the forecast said: %s", d[0])
 	}
-	tables, err := json.Marshal(now)
-	if err != nil {
+	if err := r.tables.load(ctx, r.ledger); err != nil {
 		return err
 	}
-	if err := ledger.PutMeta(ctx, tx, "tables", string(tables)); err != nil {
+	if err := r.tables.save(ctx, tx, now); err != nil {
 		return err
 	}
+	r.after = now
 	what := "advanced"
 	if p.record.Direction == ledger.Retreat {
 		what = "retreated"

@@ -24,12 +24,6 @@ const (
 
 type queryer func(ctx context.Context, sql string, args ...any) (*engine.Rows, error)
 
-// readSchema reads every table and view but Lastboard's own, in the order in
-// which they were made.
-func readSchema(ctx context.Context, query queryer) (*schema.Schema, error) {
-	return (&memory{}).read(ctx, query)
-}
-
 // memory remembers what was read, so that reading again after a change takes only
 // what has changed.
 type memory struct {
@@ -61,6 +55,11 @@ func (d *definition) text() string {
 	return b.String()
 }
 
+// copy gives a memory that can part from m.
+func (m *memory) copy() *memory { return &memory{m.tables, m.views} }
+
+// read reads every table and view but Lastboard's own, in the order in which they
+// were made.
 func (m *memory) read(ctx context.Context, query queryer) (*schema.Schema, error) {
 	definitions, views, err := readDefinitions(ctx, query)
 	if err != nil {

@@ -119,6 +119,7 @@ type database struct {
 	version string
 	pool    *sql.DB
 	conn    *sql.Conn
+	memory  memory // of what was read of the schema
 }
 
 func (d *database) Close() error {
@@ -130,7 +131,7 @@ func (d *database) Info() engine.Info {
 }
 
 func (d *database) Schema(ctx context.Context) (*schema.Schema, error) {
-	return readSchema(ctx, d.Query)
+	return d.memory.read(ctx, d.Query)
 }
 
 // Count reads the size from the pages that the table itself fills.
@@ -291,7 +292,7 @@ func (t *tx) Query(ctx context.Context, text string, args ...any) (*engine.Rows,
 }
 
 func (t *tx) Schema(ctx context.Context) (*schema.Schema, error) {
-	return readSchema(ctx, t.Query)
+	return t.d.memory.read(ctx, t.Query)
 }
 
 func (t *tx) Commit() error {

@@ -300,7 +300,7 @@ func (t *trial) needed(ctx context.Context, c *schema.TableChange, names map[str
 			return nil, errors.Join(err, undo())
 		}
 	}
-	without, err := readSchema(ctx, t.query)
+	without, err := t.memory.copy().read(ctx, t.query)
 	if err != nil {
 		return nil, errors.Join(err, undo())
 	}
