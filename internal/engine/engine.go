@@ -99,6 +99,9 @@ type Database interface {
 	Begin(ctx context.Context, o TxOptions) (Tx, error)
 	// Trial makes an empty copy of the tables where nobody sees it.
 	Trial(ctx context.Context) (Trial, error)
+	// Lend makes a table that only this connection sees and fills it; it may do so
+	// while it can change nothing else. rows calls its argument for every row.
+	Lend(ctx context.Context, make []string, insert string, rows func(add func([]any) error) error) error
 	// Claim asks to be the one runner on this host; release ends it. It is freed
 	// by the operating system when the program dies.
 	Claim() (release func(), ok bool, err error)
@@ -202,6 +205,9 @@ type Step struct {
 	// it in the migration touches its rows.
 	Early bool `json:"early,omitempty"`
 
+	// Load is set for a step that reads a file into a table of Lastboard's own, after
+	// the statements of SQL.
+	Load *Load `json:"load,omitempty"`
 	// Batch is set for a backfill that runs in batches of its own transactions.
 	Batch *Batch `json:"batch,omitempty"`
 	// Preview reads ? rows with what the step would compute for them: their key,
@@ -231,6 +237,24 @@ type Batch struct {
 	Do    []string `json:"do"`    // run in order, in one transaction
 }
 
+// Load is the rows of a CSV file on their way into a table.
+type Load struct {
+	File   string `json:"file"`   // as the migration names it
+	Path   string `json:"path"`   // absolute
+	Sum    string `json:"sum"`    // SHA-256 of the file that was checked
+	Insert string `json:"insert"` // adds one row
+	// Lend makes the table where this connection alone sees it, and LendRow adds a row:
+	// for proofs before anything is changed.
+	Lend    []string `json:"lend"`
+	LendRow string   `json:"lend_row"`
+	// Types are those that the file's columns have to hold, in their order; Keys are
+	// those by which rows are found.
+	Types []sqltext.Type `json:"types"`
+	Keys  []int          `json:"keys"`
+	// Unmatched counts rows of the file that belong to no row.
+	Unmatched string `json:"unmatched"`
+}
+
 // Range is the mark in the statements of a [Batch].
 const Range = "{range}"
 
@@ -253,6 +277,8 @@ type Proof struct {
 	// Table is the table whose rows are read, as they are before the change; "" if
 	// they may be of any.
 	Table string `json:"table,omitempty"`
+	// Reads names other tables whose rows are read.
+	Reads []string `json:"reads,omitempty"`
 }
 
 // Keeping is a table of kept values that a step makes.
@@ -261,8 +287,18 @@ type Keeping struct {
 	Kept    string   `json:"kept"`    // the table in which they are
 	Keys    []string `json:"keys"`    // columns of Table that find a row
 	Columns []string `json:"columns"` // columns of Table that are kept
-	What    string   `json:"what"`    // "column", "values" or "table"
+	What    string   `json:"what"`    // one of the kinds below
 }
+
+// What can be kept.
+const (
+	KeptColumn    = "column"    // of a dropped column, by key
+	KeptConverted = "converted" // old and new values of a column that became another type
+	KeptValues    = "values"    // old and new values of columns that were filled
+	KeptTable     = "table"     // a whole dropped table
+	KeptRows      = "rows"      // rows that were deleted
+	KeptKeys      = "keys"      // the keys of rows that were inserted
+)
 
 // CannotOpen is the error of Open for a database that is not there or not one.
 type CannotOpen struct {

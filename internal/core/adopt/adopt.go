@@ -113,7 +113,7 @@ func portable(t *schema.Table, played *schema.Schema, e engine.Engine) ([]sqltex
 			return nil, nil, false
 		}
 		statements[i] = f.Statements[0]
-		if after, _, err = schema.Apply(after, f.Statements[0], e.Name()); err != nil {
+		if after, _, err = schema.Apply(after, f.Statements[0], schema.Env{Engine: e.Name()}); err != nil {
 			return nil, nil, false
 		}
 	}

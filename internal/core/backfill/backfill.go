@@ -136,8 +136,12 @@ func one(ctx context.Context, b *engine.Batch, from Checkpoint, size int, h Hook
 	}
 	var changed int64
 	for _, sql := range b.Do {
-		if changed, err = tx.Exec(ctx, strings.ReplaceAll(sql, engine.Range, condition), args...); err != nil {
+		n, err := do(ctx, tx, sql, condition, args)
+		if err != nil {
 			return from, false, err
+		}
+		if strings.Contains(sql, engine.Range) {
+			changed = n // the last one says what was done
 		}
 		h.Point("batch-statement")
 	}
@@ -148,6 +152,23 @@ func one(ctx context.Context, b *engine.Batch, from Checkpoint, size int, h Hook
 	}
 	h.Point("batch-before-commit")
 	return next, true, tx.Commit()
+}
+
+// do runs one statement of a batch. A select gives a row only when something is
+// wrong, and its first column says what.
+func do(ctx context.Context, tx engine.Tx, sql, condition string, args []any) (int64, error) {
+	if !strings.Contains(sql, engine.Range) {
+		args = nil
+	}
+	sql = strings.ReplaceAll(sql, engine.Range, condition)
+	if !strings.HasPrefix(sql, "select ") {
+		return tx.Exec(ctx, sql, args...)
+	}
+	found, err := tx.Query(ctx, sql, args...)
+	if err == nil && len(found.Values) > 0 {
+		err = fmt.Errorf("%v", found.Values[0][0])
+	}
+	return 0, err
 }
 
 // key runs a query that gives one key, or none.

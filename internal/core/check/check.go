@@ -58,7 +58,7 @@ func (c *checker) migration(m *migration.Migration) {
 	c.heading()
 	for _, st := range m.File.Statements {
 		c.statement(st)
-		after, _, err := schema.Apply(c.tables, st, c.engine.Name())
+		after, _, err := schema.Apply(c.tables, st, schema.Env{Engine: c.engine.Name(), File: m.CSV})
 		var unknown *schema.ErrUnknown
 		switch {
 		case err == nil:

@@ -16,7 +16,9 @@ import (
 	"strings"
 	"sync"
 
+	"lastboard/internal/core/csvfile"
 	"lastboard/internal/core/fault"
+	"lastboard/internal/core/schema"
 	"lastboard/internal/core/sqltext"
 )
 
@@ -29,6 +31,37 @@ type Migration struct {
 	File    *sqltext.File
 
 	checksum string
+	csv      map[string]*csvfile.File
+}
+
+// CSV gives the columns of a CSV file that the migration names: its path is as seen
+// from the migration's folder.
+func (m *Migration) CSV(name string) (*schema.Table, error) {
+	f, err := m.Data(name)
+	if err != nil {
+		return nil, err
+	}
+	t := &schema.Table{Name: name}
+	for _, c := range f.Columns {
+		t.Columns = append(t.Columns, &schema.Column{Name: c, Type: sqltext.Type{Name: "text"}})
+	}
+	return t, nil
+}
+
+// Data opens a CSV file that the migration names, once.
+func (m *Migration) Data(name string) (*csvfile.File, error) {
+	if f := m.csv[name]; f != nil {
+		return f, nil
+	}
+	f, err := csvfile.Open(filepath.Join(filepath.Dir(m.Path), filepath.FromSlash(name)))
+	if err != nil {
+		return nil, err
+	}
+	if m.csv == nil {
+		m.csv = map[string]*csvfile.File{}
+	}
+	m.csv[name] = f
+	return f, nil
 }
 
 // Checksum gives the checksum of the canonical form without comments.

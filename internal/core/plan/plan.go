@@ -76,6 +76,12 @@ func (p *Plan) Touched() []string {
 		if r.Rows != nil {
 			add(r.Rows.Table)
 		}
+		if r.Insert != nil {
+			add(r.Insert.Table)
+		}
+		if r.Delete != nil {
+			add(r.Delete.Table)
+		}
 		if r.Native != nil {
 			for _, t := range r.Native.Touching {
 				add(t)
@@ -145,13 +151,16 @@ func (p *Planner) Close() error { return p.trial.Close() }
 func (p *Planner) Advance(ctx context.Context, m *migration.Migration) (*Plan, error) {
 	out := &Plan{Version: m.Version, Name: m.Name, Direction: ledger.Advance, Migration: m, Before: p.current}
 	for _, st := range m.File.Statements {
-		_, change, err := schema.Apply(p.current, st, p.in.Engine.Name())
+		_, change, err := schema.Apply(p.current, st, schema.Env{Engine: p.in.Engine.Name(), File: m.CSV})
 		if err != nil {
 			return nil, fault.List{Located(m, err)}
 		}
 		if change.Table != nil && change.Table.After != nil {
 			change.Table.After = p.in.Engine.Holds(change.Table)
 			p.useKept(m, change.Table)
+		}
+		if change.Insert != nil {
+			p.useKeptRows(m, change.Insert)
 		}
 		if err := p.change(ctx, out, change); err != nil {
 			return nil, fault.List{p.located(m, st.Start(), err)}
@@ -177,6 +186,9 @@ func (p *Planner) change(ctx context.Context, out *Plan, c *schema.Change) error
 	if err != nil {
 		return err
 	}
+	if err := p.loads(ctx, out, c, steps); err != nil {
+		return err
+	}
 	needed, broken, err := p.trial.Run(ctx, c, steps)
 	if err != nil {
 		return err
@@ -199,12 +211,15 @@ func (p *Planner) change(ctx context.Context, out *Plan, c *schema.Change) error
 	record := newRecord(c, p.current, got)
 	for _, s := range steps {
 		s.Change = len(out.Records)
-		s.Early = s.Proof != nil && p.untouched(s.Proof.Table)
+		s.Early = s.Proof != nil && p.untouched(s.Proof.Table) && !slices.ContainsFunc(s.Proof.Reads, func(t string) bool { return !p.untouched(t) })
 		record.Keeps = append(record.Keeps, s.Keeps...)
 	}
 	out.Records = append(out.Records, record)
 	out.Steps = append(out.Steps, steps...)
 	p.touch(c)
+	if t := c.Table; t != nil && t.Before != nil && t.After != nil && t.After.Name != t.Before.Name {
+		p.rows[t.After.Name], p.bytes[t.After.Name] = p.rows[t.Before.Name], p.bytes[t.Before.Name]
+	}
 	p.current = got
 	return nil
 }
@@ -247,6 +262,10 @@ func (p *Planner) count(ctx context.Context, c *schema.Change) error {
 		}
 	case c.Rows != nil:
 		names = append(names, c.Rows.Table.Name)
+	case c.Insert != nil:
+		names = append(names, c.Insert.Table.Name)
+	case c.Delete != nil:
+		names = append(names, c.Delete.Table.Name)
 	}
 	for _, name := range names {
 		if _, known := p.rows[name]; known || p.live.Table(name) == nil {
@@ -319,8 +338,13 @@ func changedTables(c *schema.Change) []string {
 			}
 		}
 	}
-	if c.Rows != nil {
+	switch {
+	case c.Rows != nil:
 		names = append(names, c.Rows.Table.Name)
+	case c.Insert != nil:
+		names = append(names, c.Insert.Table.Name)
+	case c.Delete != nil:
+		names = append(names, c.Delete.Table.Name)
 	}
 	if c.Native != nil && c.Native.SQL != "" {
 		for _, t := range c.Native.Statement.Touching {
@@ -344,10 +368,16 @@ func overlap(c *schema.Change) string {
 	for _, d := range t.Dropped() {
 		list = append(list, "dropping column "+d.Name)
 	}
-	for to, from := range t.From {
-		if to != from {
-			list = append(list, "renaming column "+from)
+	for from := range t.Renamed() {
+		list = append(list, "renaming column "+from)
+	}
+	for _, c := range t.Converted() {
+		if !t.After.Column(c).Type.Equal(t.Before.Column(t.From[c]).Type) {
+			list = append(list, "another type for column "+t.From[c])
 		}
+	}
+	if t.After.Name != t.Before.Name {
+		list = append(list, "renaming table "+t.Before.Name)
 	}
 	slices.Sort(list)
 	return strings.Join(list, ", ")
@@ -455,6 +485,12 @@ func Place(m *migration.Migration, s *engine.Step, f *fault.Fault) *fault.Fault 
 				if schema.SameName(a.Column, s.Proof.Column) {
 					pos = a.At
 				}
+			case *sqltext.SetType:
+				if schema.SameName(a.Column, s.Proof.Column) {
+					pos = a.At
+				}
+			case *sqltext.Restart:
+				pos = a.At
 			}
 		}
 	case *sqltext.Backfill:

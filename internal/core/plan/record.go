@@ -17,6 +17,8 @@ type Record struct {
 	Table  *TableRecord      `json:"table,omitempty"`
 	View   *ViewRecord       `json:"view,omitempty"`
 	Rows   *RowsRecord       `json:"rows,omitempty"`
+	Insert *TableName        `json:"insert,omitempty"`
+	Delete *TableName        `json:"delete,omitempty"`
 	Native *NativeRecord     `json:"native,omitempty"`
 	Keeps  []*engine.Keeping `json:"keeps,omitempty"`
 }
@@ -27,6 +29,9 @@ type TableRecord struct {
 	After   *schema.Table     `json:"after"`
 	From    map[string]string `json:"from"`
 	Restore map[string]string `json:"restore,omitempty"` // expressions as text
+	// Converted holds the columns of After whose values were written anew, and
+	// whether by a plain cast.
+	Converted map[string]bool `json:"converted,omitempty"`
 }
 
 // ViewRecord is a view before and after.
@@ -39,6 +44,11 @@ type ViewRecord struct {
 type RowsRecord struct {
 	Table   string   `json:"table"`
 	Columns []string `json:"columns"`
+}
+
+// TableName is the table that rows were inserted into or deleted from.
+type TableName struct {
+	Table string `json:"table"`
 }
 
 // NativeRecord is how a native statement is taken back.
@@ -63,6 +73,12 @@ func newRecord(c *schema.Change, before, after *schema.Schema) *Record {
 		for column, e := range c.Table.Restore {
 			t.Restore[column] = sqltext.PrintExpr(e)
 		}
+		if c.Table.Before != nil && c.Table.After != nil {
+			t.Converted = map[string]bool{}
+			for _, column := range c.Table.Converted() {
+				t.Converted[column] = c.Table.Fill[column].Cast
+			}
+		}
 		r.Table = t
 	case c.View != nil:
 		v := &ViewRecord{}
@@ -78,6 +94,10 @@ func newRecord(c *schema.Change, before, after *schema.Schema) *Record {
 		for _, s := range c.Rows.Set {
 			r.Rows.Columns = append(r.Rows.Columns, s.Column)
 		}
+	case c.Insert != nil:
+		r.Insert = &TableName{c.Insert.Table.Name}
+	case c.Delete != nil:
+		r.Delete = &TableName{c.Delete.Table.Name}
 	case c.Native != nil && c.Native.SQL != "":
 		n := &NativeRecord{Back: c.Native.Statement.Back, NoWayBack: c.Native.Statement.NoWayBack}
 		for _, t := range c.Native.Statement.Touching {
@@ -114,7 +134,7 @@ func (r *Record) inverse(current *schema.Schema) (*schema.Change, error) {
 		return c, nil
 	case r.Rows != nil:
 		t := current.Table(r.Rows.Table)
-		keep := r.keep("values")
+		keep := r.keep(engine.KeptValues)
 		if keep == nil || t == nil {
 			return nil, nil // discarded: the values stay as they are
 		}
@@ -122,6 +142,20 @@ func (r *Record) inverse(current *schema.Schema) (*schema.Change, error) {
 		for _, column := range r.Rows.Columns {
 			c.Rows.Set = append(c.Rows.Set, sqltext.Assignment{Column: column})
 		}
+		return c, nil
+	case r.Insert != nil:
+		t, keep := current.Table(r.Insert.Table), r.keep(engine.KeptKeys)
+		if t == nil || keep == nil {
+			return nil, nil
+		}
+		c.Delete = &schema.DeleteChange{Table: t, Noted: &schema.Kept{Table: keep.Kept, Keys: keep.Keys}}
+		return c, nil
+	case r.Delete != nil:
+		t, keep := current.Table(r.Delete.Table), r.keep(engine.KeptRows)
+		if t == nil || keep == nil {
+			return nil, nil // discarded: they do not come back
+		}
+		c.Insert = &schema.InsertChange{Table: t, PutBack: &schema.Kept{Table: keep.Kept, Keys: keep.Keys}, Back: true}
 		return c, nil
 	case r.Native != nil:
 		n := &sqltext.Native{}
@@ -143,7 +177,10 @@ func (r *Record) keep(what string) *engine.Keeping {
 }
 
 func (r *Record) inverseTable(current *schema.Schema) (*schema.TableChange, error) {
-	forward := &schema.TableChange{Before: r.Table.Before, After: r.Table.After, From: r.Table.From, Restore: map[string]sqltext.Expr{}}
+	forward := &schema.TableChange{Before: r.Table.Before, After: r.Table.After, From: r.Table.From, Restore: map[string]sqltext.Expr{}, Fill: map[string]schema.Fill{}}
+	for column, cast := range r.Table.Converted {
+		forward.Fill[column] = schema.Fill{Cast: cast}
+	}
 	for column, text := range r.Table.Restore {
 		e, err := sqltext.ParseExpr(text)
 		if err != nil {
@@ -160,11 +197,13 @@ func (r *Record) inverseTable(current *schema.Schema) (*schema.TableChange, erro
 	}
 	for _, k := range r.Keeps {
 		switch k.What {
-		case "table":
+		case engine.KeptTable:
 			back.Rows = &schema.Kept{Table: k.Kept}
-		case "column":
-			putColumnsBack(back, forward, k)
-		case "values":
+		case engine.KeptColumn:
+			putColumnsBack(back, forward, k, "")
+		case engine.KeptConverted:
+			putColumnsBack(back, forward, k, "w1")
+		case engine.KeptValues:
 			back.PutBack = map[string]*schema.Kept{}
 			for i, column := range k.Columns {
 				back.PutBack[oldName(forward, column)] = &schema.Kept{Table: k.Kept, Keys: newNames(forward, k.Keys), Column: fmt.Sprintf("o%d", i+1)}
@@ -174,11 +213,12 @@ func (r *Record) inverseTable(current *schema.Schema) (*schema.TableChange, erro
 	return back, nil
 }
 
-// putColumnsBack fills columns that come back from what was kept of them.
-func putColumnsBack(back, forward *schema.TableChange, k *engine.Keeping) {
+// putColumnsBack fills columns that come back from what was kept of them; wrote is
+// the kept column that says which rows it is for.
+func putColumnsBack(back, forward *schema.TableChange, k *engine.Keeping, wrote string) {
 	for i, column := range k.Columns {
 		fill := back.Fill[column]
-		fill.Kept = &schema.Kept{Table: k.Kept, Keys: newNames(forward, k.Keys), Column: fmt.Sprintf("o%d", i+1)}
+		fill.Kept = &schema.Kept{Table: k.Kept, Keys: newNames(forward, k.Keys), Column: fmt.Sprintf("o%d", i+1), Wrote: wrote}
 		back.Fill[column] = fill
 	}
 }
@@ -209,8 +249,8 @@ func oldName(c *schema.TableChange, name string) string {
 func (r *Record) partial(current *schema.Schema, kept func(table string) bool) (*schema.Change, error) {
 	if r.Table == nil || r.Table.Before == nil || r.Table.After == nil {
 		c, err := r.inverse(current)
-		if c != nil && c.Rows != nil && !kept(c.Rows.PutBack.Table) {
-			return nil, err // not even the place for old values was made
+		if c != nil && (c.Rows != nil && !kept(c.Rows.PutBack.Table) || c.Insert != nil && !kept(c.Insert.PutBack.Table)) {
+			return nil, err // not even the place for what is kept was made
 		}
 		return c, err
 	}
@@ -230,7 +270,7 @@ func (r *Record) partial(current *schema.Schema, kept func(table string) bool) (
 		}
 	}
 	for _, k := range r.Keeps {
-		if k.What == "values" && kept(k.Kept) {
+		if k.What == engine.KeptValues && kept(k.Kept) {
 			t.PutBack = map[string]*schema.Kept{}
 			for i, column := range k.Columns {
 				t.PutBack[column] = &schema.Kept{Table: k.Kept, Keys: k.Keys, Column: fmt.Sprintf("o%d", i+1)}

@@ -95,15 +95,32 @@ func (p *Planner) useKept(m *migration.Migration, c *schema.TableChange) {
 			continue
 		}
 		switch {
-		case c.Before == nil && k.Keeping.What == "table":
+		case c.Before == nil && k.Keeping.What == engine.KeptTable:
 			c.Rows = &schema.Kept{Table: k.Keeping.Kept}
-		case c.Before != nil && k.Keeping.What == "column":
-			p.useKeptColumns(c, k.Keeping)
+		case c.Before != nil && k.Keeping.What == engine.KeptColumn:
+			p.useKeptColumns(c, k.Keeping, "")
+		case c.Before != nil && k.Keeping.What == engine.KeptConverted:
+			p.useKeptColumns(c, k.Keeping, "w1")
 		}
 	}
 }
 
-func (p *Planner) useKeptColumns(c *schema.TableChange, k engine.Keeping) {
+// useKeptRows lets a migration that comes again unchanged insert the rows as they
+// were when its retreat took them away.
+func (p *Planner) useKeptRows(m *migration.Migration, c *schema.InsertChange) {
+	var found []engine.Keeping
+	for _, k := range p.in.Kept {
+		if k.Version == m.Version && k.Direction == ledger.Retreat && k.Checksum == m.Checksum() && k.Keeping.What == engine.KeptRows &&
+			schema.SameName(k.Keeping.Table, c.Table.Name) {
+			found = append(found, k.Keeping)
+		}
+	}
+	if len(found) == 1 { // else it cannot be told which statement they are of
+		c.PutBack = &schema.Kept{Table: found[0].Kept, Keys: found[0].Keys}
+	}
+}
+
+func (p *Planner) useKeptColumns(c *schema.TableChange, k engine.Keeping, wrote string) {
 	keys := make([]string, len(k.Keys))
 	for i, key := range k.Keys {
 		from, ok := c.From[key]
@@ -114,11 +131,15 @@ func (p *Planner) useKeptColumns(c *schema.TableChange, k engine.Keeping) {
 	}
 	for i, column := range k.Columns {
 		col := c.After.Column(column)
-		if _, old := c.From[column]; old || col == nil || col.Generated != nil {
+		from, old := c.From[column]
+		if col == nil || col.Generated != nil || old && wrote == "" && c.Before.Column(from).Generated == nil {
 			continue
 		}
 		fill := c.Fill[column]
-		fill.Kept = &schema.Kept{Table: k.Kept, Keys: keys, Column: fmt.Sprintf("o%d", i+1)}
+		if wrote != "" && (!old || fill.Expr == nil) {
+			continue
+		}
+		fill.Kept = &schema.Kept{Table: k.Kept, Keys: keys, Column: fmt.Sprintf("o%d", i+1), Wrote: wrote}
 		c.Fill[column] = fill
 	}
 }

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"lastboard/internal/core/backfill"
+	"lastboard/internal/core/csvfile"
 	"lastboard/internal/core/fault"
 	"lastboard/internal/core/ledger"
 	"lastboard/internal/core/plan"
@@ -224,7 +225,22 @@ func (r *Runner) step(ctx context.Context, tx engine.Tx, p *progress, s *engine.
 		}
 		point("statement")
 	}
+	if s.Load != nil {
+		n, err := load(ctx, tx, s.Load)
+		return n, err
+	}
 	return rows, nil
+}
+
+// load reads a file into the table that was made for it.
+func load(ctx context.Context, tx engine.Tx, l *engine.Load) (rows int64, err error) {
+	f := &csvfile.File{Path: l.Path, Sum: l.Sum}
+	err = f.Rows(func(_ int, values []any) error {
+		rows++
+		_, err := tx.Exec(ctx, l.Insert, values...)
+		return err
+	})
+	return rows, err
 }
 
 // mend puts rows right that came since the step before, and tries a statement once

@@ -2,6 +2,7 @@ package schema
 
 import (
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
@@ -9,7 +10,8 @@ import (
 )
 
 // alterTable applies the actions as a set: what is dropped goes first, then
-// names change, then columns and constraints come and change.
+// names change, then columns and constraints come and change, and the table's own
+// name last.
 func (a *applier) alterTable(st *sqltext.AlterTable) error {
 	a.change.What = "alter table " + st.Table.Name
 	before, err := a.table(st.Table)
@@ -19,7 +21,7 @@ func (a *applier) alterTable(st *sqltext.AlterTable) error {
 	after := before.copy()
 	c := &TableChange{
 		Before: before, After: after, From: map[string]string{}, Fill: map[string]Fill{},
-		Restore: map[string]sqltext.Expr{}, Discard: map[string]bool{},
+		Restore: map[string]sqltext.Expr{}, Discard: map[string]bool{}, Placed: map[string]sqltext.Place{},
 	}
 	for _, col := range before.Columns {
 		c.From[col.Name] = col.Name
@@ -29,13 +31,25 @@ func (a *applier) alterTable(st *sqltext.AlterTable) error {
 		return err
 	}
 	a.after.put(before.Name, after)
-	for _, phase := range []func(sqltext.Action) error{x.dropConstraints, x.dropColumns, x.dropped, x.renames, x.additions, x.alterColumns, x.addConstraints} {
+	for _, phase := range []func(sqltext.Action) error{
+		x.dropConstraints, x.dropColumns, x.dropped, x.renames, x.additions, x.alterColumns, x.positions,
+		x.addConstraints, x.renameConstraints, x.renameTable,
+	} {
 		for _, action := range st.Actions {
 			if err := phase(action); err != nil {
 				return err
 			}
 		}
 	}
+	if len(c.Renamed()) > 0 || after.Name != before.Name {
+		after.nameImplied()
+	}
+	for _, name := range slices.Sorted(maps.Keys(c.Restore)) {
+		if err := resolve(after, c.Restore[name]); err != nil {
+			return err
+		}
+	}
+	c.Start = a.start
 	a.change.Table = c
 	return a.validate(after, st.At)
 }
@@ -75,11 +89,26 @@ func actionColumn(action sqltext.Action) string {
 		return action.Column
 	case *sqltext.DropNotNull:
 		return action.Column
+	case *sqltext.SetType:
+		return action.Column
+	case *sqltext.SetExpression:
+		return action.Column
+	case *sqltext.SetOnUpdate:
+		return action.Column
+	case *sqltext.SetIdentity:
+		return action.Column
+	case *sqltext.Restart:
+		return action.Column
+	case *sqltext.SetPosition:
+		return action.Column
 	}
 	return ""
 }
 
 func (x *alteration) dropConstraints(action sqltext.Action) error {
+	if _, ok := action.(*sqltext.DropPrimaryKey); ok {
+		return x.dropPrimaryKey(action.Start())
+	}
 	drop, ok := action.(*sqltext.DropConstraint)
 	if !ok {
 		return nil
@@ -89,19 +118,14 @@ func (x *alteration) dropConstraints(action sqltext.Action) error {
 	case "":
 		return problem(drop.At, "name-unknown", didYouMean(drop.Name, t.constraintNames()), "table %s has no constraint %s", t.Name, drop.Name)
 	case "primary key":
-		return unsupported(drop.At, "drop constraint on a primary key")
+		return x.dropPrimaryKey(drop.At)
 	}
 	t.Checks = slices.DeleteFunc(t.Checks, func(k *Check) bool { return SameName(k.Name, drop.Name) })
 	t.ForeignKeys = slices.DeleteFunc(t.ForeignKeys, func(k *ForeignKey) bool { return SameName(k.Name, drop.Name) })
 	for _, k := range t.Uniques {
-		if !SameName(k.Name, drop.Name) {
-			continue
-		}
-		for _, other := range x.after.Tables {
-			for _, fk := range other.ForeignKeys {
-				if SameName(fk.Table, t.Name) && slices.EqualFunc(fk.References, k.Columns, SameName) {
-					return problem(drop.At, "name-in-use", "drop the foreign key first", "foreign key %s of table %s refers to the columns of %s", fk.Name, other.Name, k.Name)
-				}
+		if SameName(k.Name, drop.Name) {
+			if err := x.unreferred(k, drop.At); err != nil {
+				return err
 			}
 		}
 	}
@@ -109,8 +133,35 @@ func (x *alteration) dropConstraints(action sqltext.Action) error {
 	return nil
 }
 
+// unreferred refuses to drop a key that foreign keys refer to.
+func (x *alteration) unreferred(k *Key, at sqltext.Pos) error {
+	for _, other := range x.after.Tables {
+		for _, fk := range other.ForeignKeys {
+			if SameName(fk.Table, x.After.Name) && slices.EqualFunc(fk.References, k.Columns, SameName) {
+				return problem(at, "name-in-use", "drop the foreign key first", "foreign key %s of table %s refers to the columns of %s", fk.Name, other.Name, k.Name)
+			}
+		}
+	}
+	return nil
+}
+
+func (x *alteration) dropPrimaryKey(at sqltext.Pos) error {
+	t := x.After
+	if t.PrimaryKey == nil {
+		return problem(at, "name-unknown", "", "table %s has no primary key", t.Name)
+	}
+	if err := x.unreferred(t.PrimaryKey, at); err != nil {
+		return err
+	}
+	t.PrimaryKey = nil
+	return nil
+}
+
 func (t *Table) constraintNames() []string {
 	var names []string
+	if t.PrimaryKey != nil {
+		names = append(names, t.PrimaryKey.Name)
+	}
 	for _, k := range t.Uniques {
 		names = append(names, k.Name)
 	}
@@ -242,102 +293,6 @@ func (x *alteration) renames(action sqltext.Action) error {
 	return nil
 }
 
-// renameUses gives everything that uses a column of the table its new name.
-func (x *alteration) renameUses(old, to string) {
-	t := x.After
-	renameIn(t, old, to)
-	for _, other := range x.after.Tables {
-		for i, fk := range other.ForeignKeys {
-			if !SameName(fk.Table, t.Name) || !HasName(fk.References, old) {
-				continue
-			}
-			if other != t {
-				changed := other.copy()
-				x.after.put(other.Name, changed)
-				other = changed
-			}
-			c := *fk
-			c.References = renamedIn(fk.References, old, to)
-			other.ForeignKeys[i] = &c
-		}
-	}
-}
-
-func renamedIn(names []string, old, to string) []string {
-	names = slices.Clone(names)
-	for i, n := range names {
-		if SameName(n, old) {
-			names[i] = to
-		}
-	}
-	return names
-}
-
-// renameIn gives a column's uses within its table their new name.
-func renameIn(t *Table, old, to string) {
-	key := func(k *Key) *Key {
-		c := *k
-		c.Columns = renamedIn(k.Columns, old, to)
-		return &c
-	}
-	if t.PrimaryKey != nil {
-		t.PrimaryKey = key(t.PrimaryKey)
-	}
-	for i, k := range t.Uniques {
-		t.Uniques[i] = key(k)
-	}
-	for i, k := range t.Checks {
-		c := *k
-		c.Expr = *k.Expr.renamed(old, to)
-		t.Checks[i] = &c
-	}
-	for _, c := range t.Columns {
-		if c.Generated != nil {
-			c.Generated = &Generated{*c.Generated.Expr.renamed(old, to), c.Generated.Stored}
-		}
-	}
-	for i, k := range t.Indexes {
-		c := *k
-		c.Where = k.Where.renamed(old, to)
-		c.Parts = slices.Clone(k.Parts)
-		for j := range c.Parts {
-			c.Parts[j].Expr = c.Parts[j].Expr.renamed(old, to)
-			if SameName(c.Parts[j].Column, old) {
-				c.Parts[j].Column = to
-			}
-		}
-		t.Indexes[i] = &c
-	}
-	for i, fk := range t.ForeignKeys {
-		c := *fk
-		c.Columns = renamedIn(fk.Columns, old, to)
-		if SameName(fk.Table, t.Name) {
-			c.References = renamedIn(fk.References, old, to)
-		}
-		t.ForeignKeys[i] = &c
-	}
-}
-
-// BeforeRenames gives After with the names that its columns had in Before, and
-// the renames that then lead to After.
-func (c *TableChange) BeforeRenames() (*Table, map[string]string) {
-	renames := map[string]string{}
-	for to, from := range c.From {
-		if to != from {
-			renames[from] = to
-		}
-	}
-	if len(renames) == 0 {
-		return c.After, nil
-	}
-	t := c.After.copy()
-	for from, to := range renames {
-		t.Column(to).Name = from
-		renameIn(t, to, from)
-	}
-	return t, renames
-}
-
 func (x *alteration) additions(action sqltext.Action) error {
 	add, ok := action.(*sqltext.AddColumn)
 	if !ok {
@@ -372,50 +327,6 @@ func Constant(e sqltext.Expr) bool {
 	return false
 }
 
-func (x *alteration) alterColumns(action sqltext.Action) error {
-	name := actionColumn(action)
-	switch action.(type) {
-	case *sqltext.SetDefault, *sqltext.SetNotNull, *sqltext.DropNotNull:
-	default:
-		return nil
-	}
-	c := x.After.Column(x.newName(name))
-	if c == nil {
-		names := x.Before.ColumnNames()
-		return problem(action.Start(), "name-unknown", didYouMean(name, names), "table %s has no column %s", x.Before.Name, name)
-	}
-	switch action := action.(type) {
-	case *sqltext.SetDefault:
-		c.Default = nil
-		if action.Value != nil {
-			if refs := sqltext.Refs(action.Value); len(refs) > 0 {
-				return problem(action.At, "default-reads-row", "", "the default of %s uses column %s, and a default cannot read the row", c.Name, refs[0].Column)
-			}
-			if c.Generated != nil {
-				return problem(action.At, "generated-default", "", "column %s is generated and cannot have a default", c.Name)
-			}
-			c.Default = &Expr{Tree: action.Value}
-		}
-	case *sqltext.SetNotNull:
-		c.NotNull = true
-		if action.Using != nil && c.Generated != nil {
-			return problem(action.At, "generated-set", "leave using away", "column %s is generated and computes itself", c.Name)
-		}
-		if action.Using != nil {
-			if err := resolve(x.Before, action.Using); err != nil {
-				return err
-			}
-			x.Fill[c.Name] = Fill{Expr: action.Using, OnlyNull: true}
-		}
-	case *sqltext.DropNotNull:
-		if x.After.PrimaryKey != nil && HasName(x.After.PrimaryKey.Columns, c.Name) {
-			return problem(action.At, "key-nullable", "", "column %s is part of the primary key and cannot be null", c.Name)
-		}
-		c.NotNull = false
-	}
-	return nil
-}
-
 // newName gives what a column of Before is called in After.
 func (x *alteration) newName(old string) string {
 	for to, from := range x.From {
@@ -424,15 +335,4 @@ func (x *alteration) newName(old string) string {
 		}
 	}
 	return old
-}
-
-func (x *alteration) addConstraints(action sqltext.Action) error {
-	add, ok := action.(*sqltext.AddConstraint)
-	if !ok {
-		return nil
-	}
-	if add.Constraint.Kind == sqltext.PrimaryKey {
-		return unsupported(add.At, "add primary key")
-	}
-	return x.addConstraint(x.After, add.Constraint, true)
 }

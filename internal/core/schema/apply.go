@@ -31,14 +31,19 @@ func problem(at sqltext.Pos, rule, cure, format string, args ...any) *Problem {
 	return &Problem{Pos: at, Rule: rule, Message: fmt.Sprintf(format, args...), Cure: cure}
 }
 
+// Env is what a statement means depends on, beside the tables.
+type Env struct {
+	// Engine is the name that native statements use.
+	Engine string
+	// File gives the columns of a CSV file that a migration names; nil where none can
+	// be read.
+	File func(name string) (*Table, error)
+}
+
 // Apply gives the tables after a statement, and the change that leads there; s
-// itself stays as it is. engine is the name that native statements use. The
-// error is a *[Problem] or an *[ErrUnknown].
-func Apply(s *Schema, st sqltext.Statement, engine string) (*Schema, *Change, error) {
-	if err := supported(st); err != nil {
-		return nil, nil, err
-	}
-	a := applier{after: s.Copy(), change: &Change{At: st.Start()}}
+// itself stays as it is. The error is a *[Problem] or an *[ErrUnknown].
+func Apply(s *Schema, st sqltext.Statement, env Env) (*Schema, *Change, error) {
+	a := applier{env: env, after: s.Copy(), change: &Change{At: st.Start()}}
 	var err error
 	switch st := st.(type) {
 	case *sqltext.CreateTable:
@@ -51,6 +56,8 @@ func Apply(s *Schema, st sqltext.Statement, engine string) (*Schema, *Change, er
 		err = a.createIndex(st)
 	case *sqltext.DropIndex:
 		err = a.dropIndex(st)
+	case *sqltext.RenameIndex:
+		err = a.renameIndex(st)
 	case *sqltext.CreateView:
 		err = a.createView(st)
 	case *sqltext.DropView:
@@ -59,11 +66,15 @@ func Apply(s *Schema, st sqltext.Statement, engine string) (*Schema, *Change, er
 		err = a.commentOn(st)
 	case *sqltext.Backfill:
 		err = a.backfill(st)
+	case *sqltext.Insert:
+		err = a.insert(st)
+	case *sqltext.Delete:
+		err = a.delete(st)
 	case *sqltext.Assert:
 		a.change.What = "assert " + sqltext.PrintExpr(st.Expr)
 		a.change.Assert = st
 	case *sqltext.Native:
-		a.native(st, engine)
+		a.native(st)
 	}
 	if err != nil {
 		return nil, nil, err
@@ -72,8 +83,10 @@ func Apply(s *Schema, st sqltext.Statement, engine string) (*Schema, *Change, er
 }
 
 type applier struct {
+	env    Env
 	after  *Schema
 	change *Change
+	start  *int64 // with which a column goes on that numbers itself
 }
 
 // table finds the table that a statement changes.
@@ -163,7 +176,7 @@ func (a *applier) createTable(st *sqltext.CreateTable) error {
 			t.Column(name).NotNull = true
 		}
 	}
-	a.change.Table = &TableChange{After: t}
+	a.change.Table = &TableChange{After: t, Start: a.start}
 	return a.validate(t, st.At)
 }
 
@@ -198,7 +211,7 @@ func (a *applier) addColumn(t *Table, def *sqltext.ColumnDef, existing bool) err
 	if old := t.Column(def.Name); old != nil {
 		return problem(def.Pos, "name-taken", "", "table %s has a column %s already", t.Name, old.Name)
 	}
-	c := &Column{Name: def.Name, Type: def.Type, NotNull: def.NotNull, Collate: def.Collate, Comment: def.Comment, Identity: def.Identity}
+	c := &Column{Name: def.Name, Type: def.Type, NotNull: def.NotNull, Collate: def.Collate, Comment: def.Comment}
 	c.Type.Pos = sqltext.Pos{}
 	if def.Default != nil {
 		c.Default = &Expr{Tree: def.Default}
@@ -212,14 +225,26 @@ func (a *applier) addColumn(t *Table, def *sqltext.ColumnDef, existing bool) err
 		}
 		c.Generated = &Generated{Expr: Expr{Tree: g.Expr}, Stored: g.Kind == "stored"}
 	}
+	if def.OnUpdateNow {
+		if err := setOnUpdate(c, true, def.Pos); err != nil {
+			return err
+		}
+	}
 	t.Columns = append(t.Columns, c)
 	if def.PrimaryKey {
 		if err := a.addConstraint(t, &sqltext.Constraint{Kind: sqltext.PrimaryKey, Columns: []string{c.Name}, Pos: def.Pos}, existing); err != nil {
 			return err
 		}
+		c.NotNull = true
 	}
-	if def.Identity != nil && (t.PrimaryKey == nil || len(t.PrimaryKey.Columns) != 1) {
-		return problem(def.Pos, "identity-needs-key", "write primary key on the column", "column %s numbers itself and has to be the primary key", c.Name)
+	if def.Identity != nil {
+		if c.Default != nil || c.Generated != nil {
+			return problem(def.Pos, "identity-default", "leave the default away", "column %s numbers itself and cannot have a default", c.Name)
+		}
+		c.NotNull = true
+		if err := a.identity(t, c, def.Identity, def.Pos); err != nil {
+			return err
+		}
 	}
 	if def.Unique {
 		if err := a.addConstraint(t, &sqltext.Constraint{Kind: sqltext.Unique, Columns: []string{c.Name}, Pos: def.Pos}, existing); err != nil {

@@ -44,22 +44,50 @@ func (a *applier) dropIndex(st *sqltext.DropIndex) error {
 	if err != nil {
 		return err
 	}
-	x := t.Index(st.Index.Name)
-	if x == nil {
-		var names []string
-		for _, x := range t.Indexes {
-			names = append(names, x.Name)
-		}
-		cure := didYouMean(st.Index.Name, names)
-		if t.constraint(st.Index.Name) != "" {
-			cure = "it is a constraint: write alter table " + t.Name + " drop constraint " + st.Index.Name
-		}
-		return problem(st.Index.Pos, "name-unknown", cure, "table %s has no index %s", t.Name, st.Index)
+	x, err := index(t, st.Index)
+	if err != nil {
+		return err
 	}
 	after := t.copy()
 	after.Indexes = slices.DeleteFunc(after.Indexes, func(o *Index) bool { return o == x })
 	a.replace(t, after)
 	return nil
+}
+
+func (a *applier) renameIndex(st *sqltext.RenameIndex) error {
+	a.change.What = "rename index " + st.Index.Name
+	t, err := a.table(st.Table)
+	if err != nil {
+		return err
+	}
+	x, err := index(t, st.Index)
+	if err != nil {
+		return err
+	}
+	if err := a.free(sqltext.Name{Name: st.To, Pos: st.At}); err != nil {
+		return err
+	}
+	after, renamed := t.copy(), *x
+	renamed.Name = st.To
+	after.Indexes[slices.Index(after.Indexes, x)] = &renamed
+	a.replace(t, after)
+	return nil
+}
+
+// index finds the index that a statement names.
+func index(t *Table, name sqltext.Name) (*Index, error) {
+	if x := t.Index(name.Name); x != nil {
+		return x, nil
+	}
+	var names []string
+	for _, x := range t.Indexes {
+		names = append(names, x.Name)
+	}
+	cure := didYouMean(name.Name, names)
+	if t.constraint(name.Name) != "" {
+		cure = "it is a constraint: write alter table " + t.Name + " and drop constraint " + name.Name + " or rename constraint"
+	}
+	return nil, problem(name.Pos, "name-unknown", cure, "table %s has no index %s", t.Name, name)
 }
 
 // replace records a change of one table in which every column stays.
@@ -123,39 +151,8 @@ func (a *applier) commentOn(st *sqltext.CommentOn) error {
 	return nil
 }
 
-func (a *applier) backfill(st *sqltext.Backfill) error {
-	a.change.What = "backfill " + st.Table.Name
-	t, err := a.table(st.Table)
-	if err != nil {
-		return err
-	}
-	c := &RowChange{Table: t, Where: st.Where, Discard: st.Discard}
-	for _, set := range st.Set {
-		names, err := a.columns(t, []string{set.Column}, set.Pos)
-		if err != nil {
-			return err
-		}
-		col := t.Column(names[0])
-		switch {
-		case col.Generated != nil:
-			return problem(set.Pos, "generated-set", "", "column %s is generated and cannot be set", col.Name)
-		case HasName(t.Key(), col.Name):
-			return problem(set.Pos, "key-set", "", "column %s is part of the key by which the rows are found, and a backfill cannot set it", col.Name)
-		}
-		set.Column = col.Name
-		c.Set = append(c.Set, set)
-		if err := resolve(t, set.Value); err != nil {
-			return err
-		}
-	}
-	if err := resolve(t, st.Where); err != nil {
-		return err
-	}
-	a.change.Rows = c
-	return nil
-}
-
-func (a *applier) native(st *sqltext.Native, engine string) {
+func (a *applier) native(st *sqltext.Native) {
+	engine := a.env.Engine
 	n := &NativeChange{Statement: st}
 	a.change.What = "native " + engine
 	if slices.Contains(st.Engines, engine) {

@@ -1,6 +1,10 @@
 package schema
 
-import "lastboard/internal/core/sqltext"
+import (
+	"slices"
+
+	"lastboard/internal/core/sqltext"
+)
 
 // Change is what one statement does, or what takes it back.
 type Change struct {
@@ -11,6 +15,8 @@ type Change struct {
 	Table  *TableChange
 	View   *ViewChange
 	Rows   *RowChange
+	Insert *InsertChange
+	Delete *DeleteChange
 	Assert *sqltext.Assert
 	Native *NativeChange
 }
@@ -32,6 +38,11 @@ type TableChange struct {
 	Discard map[string]bool
 	// Rebuild asks for the whole table to be copied.
 	Rebuild bool
+	// Placed says where columns of After were asked to stand; an engine that cannot
+	// move a column without copying the table does it only where Rebuild is set.
+	Placed map[string]sqltext.Place
+	// Start is the number with which the column that numbers itself goes on.
+	Start *int64
 	// PutBack says where null was kept for columns of After that had been filled.
 	PutBack map[string]*Kept
 	// Rows is where the rows of a table that is made come from, when it is made
@@ -47,6 +58,7 @@ type Fill struct {
 	Expr     sqltext.Expr
 	Kept     *Kept
 	OnlyNull bool // only rows that have null get it; their null is kept
+	Cast     bool // Expr is the column itself as its new type: the value has to stay the same
 }
 
 // Kept is a table in which old values are kept, and where in it they are.
@@ -54,6 +66,9 @@ type Kept struct {
 	Table  string   // its name in the database
 	Keys   []string // columns of the changed table by which a row is found
 	Column string   // the kept column
+	// Wrote is the column that holds what the migration wrote: the kept value is for
+	// rows that still hold it; "" for all.
+	Wrote string
 }
 
 // ViewChange makes, drops or replaces a view.
@@ -63,6 +78,7 @@ type ViewChange struct{ Before, After *View }
 type RowChange struct {
 	Table   *Table
 	Set     []sqltext.Assignment
+	From    *Source // what it reads beside its table; nil for nothing
 	Where   sqltext.Expr
 	Discard bool
 	// PutBack takes the change back: the kept old values of the columns in Set go
@@ -102,6 +118,47 @@ func (c *TableChange) Dropped() []*Column {
 	return list
 }
 
+// Renamed gives the columns whose names change, from Before to After.
+func (c *TableChange) Renamed() map[string]string {
+	renames := map[string]string{}
+	for to, from := range c.From {
+		if to != from {
+			renames[from] = to
+		}
+	}
+	return renames
+}
+
+// Converted lists the columns of After that were in Before and whose every value is
+// written anew.
+func (c *TableChange) Converted() []string {
+	var list []string
+	for to := range c.From {
+		if f, ok := c.Fill[to]; ok && !f.OnlyNull {
+			list = append(list, to)
+		}
+	}
+	slices.Sort(list)
+	return list
+}
+
+// BeforeRenames gives After under the names that the table and its columns had in
+// Before, and the renames of columns that then lead to After.
+func (c *TableChange) BeforeRenames() (*Table, map[string]string) {
+	renames := c.Renamed()
+	if len(renames) == 0 && c.After.Name == c.Before.Name {
+		return c.After, renames
+	}
+	t := c.After.copy()
+	for from, to := range renames {
+		t.Column(to).Name = from
+		renameIn(t, to, from)
+	}
+	referTo(t, t.Name, c.Before.Name)
+	t.Name = c.Before.Name
+	return t, renames
+}
+
 // Invert gives the change that takes c back. What is filled on the way back is
 // settled by Restore; kept values are added by who knows where they are.
 func (c *TableChange) Invert() *TableChange {
@@ -111,6 +168,20 @@ func (c *TableChange) Invert() *TableChange {
 	}
 	for column, e := range c.Restore {
 		back.Fill[column] = Fill{Expr: e}
+	}
+	for _, to := range c.Converted() {
+		from := c.From[to]
+		if _, said := back.Fill[from]; said {
+			continue
+		}
+		col, f := c.Before.Column(from), Fill{Expr: &sqltext.Literal{Kind: sqltext.NullLiteral, Text: "null"}}
+		switch {
+		case c.Fill[to].Cast:
+			f = Fill{Expr: &sqltext.Cast{X: &sqltext.Ref{Column: to}, Type: col.Type}, Cast: true}
+		case col.Default != nil && col.Default.Tree != nil:
+			f.Expr = col.Default.Tree
+		}
+		back.Fill[from] = f
 	}
 	return back
 }

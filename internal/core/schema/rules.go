@@ -32,60 +32,6 @@ func ConstraintName(t *Table, columns []string, kind string) string {
 	}
 }
 
-func unsupported(at sqltext.Pos, what string) *Problem {
-	p := problem(at, "not-yet-run", "", "this version of Lastboard cannot run %s yet", what)
-	p.Unsupported = true
-	return p
-}
-
-// supported refuses by name what the language has and this version cannot run.
-func supported(st sqltext.Statement) error {
-	switch st := st.(type) {
-	case *sqltext.Insert, *sqltext.Delete, *sqltext.RenameIndex:
-		return unsupported(st.Start(), st.Verb())
-	case *sqltext.Backfill:
-		if st.From != nil {
-			return unsupported(st.At, "backfill … from")
-		}
-	case *sqltext.CreateTable:
-		for _, c := range st.Columns {
-			if err := supportedColumn(c, false); err != nil {
-				return err
-			}
-		}
-	case *sqltext.AlterTable:
-		for _, a := range st.Actions {
-			switch a := a.(type) {
-			case *sqltext.AddColumn:
-				if err := supportedColumn(a.Column, true); err != nil {
-					return err
-				}
-			case *sqltext.DropColumn, *sqltext.RenameColumn, *sqltext.SetDefault, *sqltext.SetNotNull, *sqltext.DropNotNull,
-				*sqltext.AddConstraint, *sqltext.DropConstraint:
-			default:
-				return unsupported(a.Start(), a.Verb())
-			}
-		}
-	}
-	return nil
-}
-
-func supportedColumn(c *sqltext.ColumnDef, added bool) error {
-	switch {
-	case c.OnUpdateNow:
-		return unsupported(c.Pos, "on update current_timestamp")
-	case c.Position != nil:
-		return unsupported(c.Pos, "first and after")
-	case c.Identity != nil && added:
-		return unsupported(c.Pos, "add column … generated as identity")
-	case c.Identity != nil && c.Identity.Start != nil:
-		return unsupported(c.Pos, "start with")
-	case c.PrimaryKey && added:
-		return unsupported(c.Pos, "add column … primary key")
-	}
-	return nil
-}
-
 // resolve refuses names that the table does not have.
 func resolve(t *Table, e sqltext.Expr) error {
 	for _, r := range sqltext.Refs(e) {
@@ -135,6 +81,9 @@ func (a *applier) validate(t *Table, at sqltext.Pos) error {
 			if SameName(o.Name, c.Name) {
 				return problem(at, "name-taken", "", "columns %s and %s of table %s differ in case alone", o.Name, c.Name, t.Name)
 			}
+		}
+		if k := t.PrimaryKey; c.Identity != nil && (k == nil || len(k.Columns) != 1 || k.Columns[0] != c.Name) {
+			return problem(at, "identity-needs-key", "make it the primary key", "column %s of table %s numbers itself and has to be the primary key", c.Name, t.Name)
 		}
 		if c.Generated != nil {
 			if err := steady(t, c.Generated.Expr, at, "the generated column "+c.Name, "set a default, write a fixed date, or compute it when it is read"); err != nil {

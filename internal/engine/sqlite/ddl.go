@@ -21,6 +21,11 @@ func (Engine) CreateSQL(t *schema.Table) []string {
 	for _, tr := range t.Triggers {
 		list = append(list, tr.SQL)
 	}
+	for _, c := range t.Columns {
+		if c.OnUpdateNow {
+			list = append(list, onUpdateSQL(t, c))
+		}
+	}
 	return append(list, noteComments(t)...)
 }
 

@@ -22,6 +22,9 @@ func (r *renderer) kind(e sqltext.Expr) string {
 	case *sqltext.Typed:
 		return e.Type
 	case *sqltext.Ref:
+		if c := r.sourceColumn(e); c != nil {
+			return typeKind(c.Type)
+		}
 		if r.table != nil {
 			if c := r.table.Column(e.Column); c != nil {
 				return typeKind(c.Type)

@@ -1,7 +1,9 @@
 package sqlite
 
 import (
+	"fmt"
 	"math"
+	"slices"
 	"strings"
 
 	"lastboard/internal/core/schema"
@@ -43,6 +45,12 @@ func (Engine) Steps(c *schema.Change, f engine.Facts) ([]*engine.Step, error) {
 			return p.putBack(c.Rows), p.err
 		}
 		return p.backfill(c.Rows), p.err
+	case c.Insert != nil:
+		p := &planner{facts: f, table: c.Insert.Table, rows: f.Rows[c.Insert.Table.Name]}
+		return p.insert(c.Insert), p.err
+	case c.Delete != nil:
+		p := &planner{facts: f, table: c.Delete.Table, rows: f.Rows[c.Delete.Table.Name]}
+		return p.delete(c.Delete), p.err
 	case c.Assert != nil:
 		return assertSteps(c.Assert)
 	case c.Native != nil:
@@ -63,6 +71,8 @@ type planner struct {
 	renames map[string]string // from after to what the change leads to
 	set     map[string]string // what a backfill will give columns, as SQL
 	rows    int64
+	source  *schema.Source // what a backfill reads beside the table
+	off     bool           // foreign keys do not act in any transaction of the change
 	steps   []*engine.Step
 	err     error
 }
@@ -75,7 +85,7 @@ func (p *planner) fail(err error) {
 
 // add appends a step; rate is rows a second, 0 for a step that takes no time.
 func (p *planner) add(kind engine.Kind, rate float64, what string, sql ...string) *engine.Step {
-	s := &engine.Step{Kind: kind, What: what, SQL: sql, Lock: writeLock, WritersWait: engine.WaitBriefly}
+	s := &engine.Step{Kind: kind, What: what, SQL: sql, Lock: writeLock, WritersWait: engine.WaitBriefly, ForeignKeysOff: p.off}
 	if p.table != nil {
 		s.Table = p.table.Name
 		s.Bytes = p.facts.Bytes[p.table.Name]
@@ -94,7 +104,7 @@ func (p *planner) add(kind engine.Kind, rate float64, what string, sql ...string
 
 // render gives an expression that Lastboard itself sends, over the table.
 func (p *planner) render(e sqltext.Expr, strict bool) string {
-	r := renderer{table: p.table, strict: strict, now: p.now()}
+	r := renderer{table: p.table, source: p.source, strict: strict, now: p.now()}
 	text := r.expr(e, bindOr)
 	if r.err != nil {
 		p.fail(&engine.Refused{Message: r.err.Error()})
@@ -137,7 +147,39 @@ func (p *planner) create() []*engine.Step {
 		s.PutsBack = []string{k.Table}
 		s.ForeignKeysOff = true
 	}
+	p.table = t
+	p.restart(t)
 	return p.steps
+}
+
+// restart lets the column that numbers itself go on from a number. A way back
+// leaves the numbers where they are, so that none is given twice.
+func (p *planner) restart(t *schema.Table) {
+	if p.change.Start == nil {
+		return
+	}
+	n := *p.change.Start
+	column := ""
+	for _, c := range t.Columns {
+		if c.Identity != nil {
+			column = c.Name
+		}
+	}
+	if p.change.Before != nil && p.change.Before.Column(column) != nil {
+		query := fmt.Sprintf("select max(%s) from %s having max(%s) >= %d", quote(column), quote(p.change.Before.Name), quote(column), n)
+		p.addProof(fmt.Sprintf("prove that no row has a %s of %d or above", column, n), engine.Proof{
+			SQL: query, Count: fmt.Sprintf("select count(*) from %s where %s >= %d", quote(p.change.Before.Name), quote(column), n),
+			Rule: "number-in-use", Column: column, Message: fmt.Sprintf("%%d rows of %s have a %s of %d or above: the numbers would meet them", p.change.Before.Name, column, n),
+			Cure: "go on from a number above the greatest in use, which is shown",
+		})
+		// A proof reads the rows as they are before the change.
+		last := len(p.steps) - 1
+		p.steps = slices.Insert(p.steps[:last], 0, p.steps[last])
+	}
+	s := p.add(engine.Catalog, 0, fmt.Sprintf("go on numbering from %d", n),
+		fmt.Sprintf("insert into sqlite_sequence (name, seq) select %s, 0 where not exists (select 1 from sqlite_sequence where name = %s)", literal(t.Name), literal(t.Name)),
+		fmt.Sprintf("update sqlite_sequence set seq = %d where name = %s", n-1, literal(t.Name)))
+	s.Table = t.Name
 }
 
 // keptRow is the column that keeps the row's number for a table whose key does not.
@@ -295,6 +337,37 @@ func batch(t *schema.Table, do ...string) *engine.Batch {
 			" limit ?) order by " + down + " limit 1",
 		Do: do,
 	}
+}
+
+// keys gives the columns that show which row is meant, for statements that read
+// the table and perhaps its source.
+func (p *planner) keys() []string {
+	keys := sample(p.table)
+	if p.source == nil {
+		return keys
+	}
+	list := make([]string, len(keys))
+	for i, k := range keys {
+		list[i] = quote(p.table.Name) + "." + k
+	}
+	return list
+}
+
+// rowsOf gives the table, joined with its source if it has one, as SQL.
+func (p *planner) rowsOf() string {
+	if p.source == nil {
+		return quote(p.table.Name)
+	}
+	return quote(p.table.Name) + " join " + quote(p.source.Table.Name) + " as " + quote(p.source.Alias) + " on " + p.joined()
+}
+
+// joined gives the condition that a row of the source belongs to a row.
+func (p *planner) joined() string {
+	parts := make([]string, len(p.source.On))
+	for i, on := range p.source.On {
+		parts[i] = quote(p.table.Name) + "." + quote(on.Column) + " = " + quote(p.source.Alias) + "." + quote(on.Other)
+	}
+	return strings.Join(parts, " and ")
 }
 
 // sample gives the columns that show a person which row is meant.

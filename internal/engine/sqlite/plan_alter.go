@@ -10,16 +10,18 @@ import (
 )
 
 // alter changes a table: what SQLite does in place is done in place, the rest by
-// a rebuild in one transaction. Columns get their new names last, by SQLite
-// itself, which then rewrites views, triggers and foreign keys.
+// a rebuild in one transaction. Columns and the table get their new names last, by
+// SQLite itself, which then rewrites views, triggers and foreign keys.
 func (p *planner) alter() ([]*engine.Step, error) {
 	c := p.change
 	p.table, p.rows = c.Before, p.facts.Rows[c.Before.Name]
 	p.after, p.renames = c.BeforeRenames()
 	p.alterProofs()
 	why := p.needsRebuild()
+	p.off = why != "" // so that all of it is one transaction
 	p.indexKept()
 	p.keepDropped()
+	p.keepConverted()
 	if why != "" {
 		p.rebuild(why)
 	} else {
@@ -28,6 +30,7 @@ func (p *planner) alter() ([]*engine.Step, error) {
 	p.putNullsBack()
 	p.rename()
 	p.comments()
+	p.restart(c.After)
 	return p.steps, p.err
 }
 
@@ -92,7 +95,7 @@ func (p *planner) needsRebuild() string {
 			return why
 		}
 	}
-	if !sameKey(b.PrimaryKey, a.PrimaryKey) {
+	if !sameNamedKey(b.PrimaryKey, a.PrimaryKey) {
 		return "the primary key changes"
 	}
 	return p.constraintsNeedRebuild()
@@ -128,7 +131,7 @@ func (p *planner) changeNeedsRebuild(old, c *schema.Column) string {
 		return o
 	}
 	switch {
-	case !old.Type.Equal(c.Type) || old.Declared != c.Declared || (old.Limit == "") != (c.Limit == ""):
+	case !p.limitChanges(old, c) && (!old.Type.Equal(c.Type) || old.Declared != c.Declared || (old.Limit == "") != (c.Limit == "")):
 		return "the type of " + c.Name + " changes"
 	case !p.sameExpr(old.Default, c.Default):
 		return "SQLite changes no default"
@@ -142,11 +145,26 @@ func (p *planner) changeNeedsRebuild(old, c *schema.Column) string {
 	return ""
 }
 
+// limitChanges reports whether a column gets another type that SQLite stores in the
+// same way: only the check that enforces it is another, as for an enum with one
+// value more.
+func (p *planner) limitChanges(old, c *schema.Column) bool {
+	strict := p.table.Options["strict"] != ""
+	f, filled := p.fill(c)
+	return !old.Type.Equal(c.Type) && old.Limit != "" && c.Limit != "" && declaration(old, strict) == declaration(c, strict) &&
+		(!filled || f.Cast && f.Kept == nil)
+}
+
 func sameKey(a, b *schema.Key) bool {
 	if a == nil || b == nil {
 		return a == b
 	}
 	return slices.EqualFunc(a.Columns, b.Columns, schema.SameName) && maps.Equal(a.Options, b.Options)
+}
+
+// sameNamedKey tells primary keys apart by their names, too, where they have one.
+func sameNamedKey(a, b *schema.Key) bool {
+	return sameKey(a, b) && (a == nil || a.Implied == b.Implied && (a.Implied || schema.SameName(a.Name, b.Name)))
 }
 
 // split compares two lists of named parts: which are gone, and which are new.

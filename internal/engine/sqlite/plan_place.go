@@ -20,6 +20,11 @@ func (p *planner) keepDropped() {
 			columns = append(columns, c.Name)
 		}
 	}
+	for _, c := range p.after.Columns {
+		if old := p.from(c); old != nil && old.Generated == nil && c.Generated != nil {
+			columns = append(columns, old.Name) // computed again from now on
+		}
+	}
 	if len(columns) == 0 {
 		return
 	}
@@ -38,7 +43,7 @@ func (p *planner) keepDropped() {
 	kept := p.facts.KeptTable()
 	var list []string
 	for i, k := range keys {
-		list = append(list, fmt.Sprintf("%s as k%d", quote(k), i+1))
+		list = append(list, fmt.Sprintf("%s as k%d", p.keyValue(k), i+1))
 	}
 	for i, c := range columns {
 		list = append(list, fmt.Sprintf("%s as o%d", quote(c), i+1))
@@ -55,7 +60,7 @@ func (p *planner) indexKept() {
 	var done []string
 	for _, c := range p.after.Columns {
 		f, ok := p.fill(c)
-		if !ok || f.Kept == nil || slices.Contains(done, f.Kept.Table) {
+		if !ok || f.Kept == nil || f.Kept.Wrote != "" || slices.Contains(done, f.Kept.Table) {
 			continue
 		}
 		done = append(done, f.Kept.Table)
@@ -64,8 +69,93 @@ func (p *planner) indexKept() {
 	}
 }
 
-// value gives what existing rows get in an added column, as SQL over before;
-// ok is false when SQLite's own default says it.
+// keepConverted keeps the values that a conversion writes over, with what it
+// writes, so that they go back only where that still stands. A value that a plain
+// cast back would give again is not kept.
+func (p *planner) keepConverted() {
+	for _, c := range p.after.Columns {
+		old := p.from(c)
+		f, filled := p.fill(c)
+		if old == nil || !filled || f.OnlyNull || p.change.Discard[old.Name] || p.limitChanges(old, c) {
+			continue
+		}
+		keys := p.table.Key()
+		if keys == nil {
+			if p.change.Back {
+				continue // what was added since cannot be told apart by row, so it cannot be kept
+			}
+			p.fail(&engine.Refused{
+				Message: fmt.Sprintf("table %s has no primary key, so that the old values of %s could not be put back to the right rows", p.table.Name, c.Name),
+				Cure:    "add a primary key first, or write discard to give them up",
+			})
+			return
+		}
+		kept := p.facts.KeptTable()
+		value, _ := p.value(c, false)
+		list := make([]string, len(keys))
+		for i, k := range keys {
+			list[i] = fmt.Sprintf("%s as k%d", p.keyValue(k), i+1)
+		}
+		strict := p.after.Options["strict"] != ""
+		what, back, where := "keep the values of "+c.Name, "null", ""
+		if _, restored := p.change.Restore[old.Name]; f.Cast && !restored {
+			what += " that change"
+			back = affine(p.renderMarked(&sqltext.Cast{X: f.Expr, Type: old.Type}), declaration(old, strict))
+			where = " where o is not b or typeof(o) <> typeof(b)"
+		}
+		s := p.add(engine.Rewrite, keepRate, what, createKept(p.after, kept, keys, []string{c.Name}),
+			fmt.Sprintf("insert into %s select %s, o, w from (select %s, %s as o, %s as w, %s as b from %s limit -1)%s",
+				quote(kept), keptSQL("k", len(keys)), strings.Join(list, ", "), quote(old.Name), affine(value, declaration(c, strict)), back, quote(p.table.Name), where))
+		s.Rewrites = false
+		s.Keeps = []*engine.Keeping{{Table: p.table.Name, Kept: kept, Keys: keys, Columns: []string{old.Name}, What: "converted"}}
+	}
+}
+
+// affine gives a value as a column of a declared type would store it.
+func affine(value, declaration string) string {
+	switch affinity(declaration) {
+	case "text":
+		return "(case when typeof(" + value + ") in ('integer', 'real') then cast(" + value + " as text) else " + value + " end)"
+	case "real":
+		return "(case when typeof(" + value + ") = 'integer' then cast(" + value + " as real) else " + value + " end)"
+	}
+	return value
+}
+
+// affinity gives the affinity of a declared type (https://sqlite.org/datatype3.html,
+// 3.1).
+func affinity(declaration string) string {
+	d := strings.ToLower(declaration)
+	has := func(words ...string) bool {
+		return slices.ContainsFunc(words, func(w string) bool { return strings.Contains(d, w) })
+	}
+	switch {
+	case has("int"):
+		return "integer"
+	case has("char", "clob", "text"):
+		return "text"
+	case d == "" || has("blob"):
+		return "blob"
+	case has("real", "floa", "doub"):
+		return "real"
+	}
+	return "numeric"
+}
+
+// keyValue gives what a column of the key is after the change, by which kept rows
+// are found on the way back.
+func (p *planner) keyValue(name string) string {
+	if c := p.after.Column(name); c != nil {
+		if f, ok := p.fill(c); ok && !f.OnlyNull && p.from(c) != nil {
+			value, _ := p.value(c, false)
+			return value
+		}
+	}
+	return quote(name)
+}
+
+// value gives what existing rows get in a column, as SQL over before; ok is false
+// when SQLite's own default says it.
 func (p *planner) value(c *schema.Column, marked bool) (sql string, ok bool) {
 	f, ok := p.fill(c)
 	if !ok {
@@ -81,12 +171,21 @@ func (p *planner) value(c *schema.Column, marked bool) (sql string, ok bool) {
 	if f.Kept == nil {
 		return rest, true
 	}
-	from := " from " + quote(f.Kept.Table) + " k where " + keptMatch(p.table, f.Kept.Keys)
+	from := p.keptFor(c, f.Kept)
 	value := "(select k." + f.Kept.Column + from + ")"
 	if rest == "null" {
 		return value, true
 	}
 	return "case when exists (select 1" + from + ") then " + value + " else " + rest + " end", true
+}
+
+// keptFor gives the part of a query that finds the kept row for a row's column.
+func (p *planner) keptFor(c *schema.Column, k *schema.Kept) string {
+	from := " from " + quote(k.Table) + " k where " + keptMatch(p.table, k.Keys)
+	if k.Wrote != "" {
+		from += " and k." + k.Wrote + " is " + quote(p.table.Name) + "." + quote(p.from(c).Name)
+	}
+	return from
 }
 
 func (p *planner) defaultValue(c *schema.Column) string {
@@ -108,6 +207,9 @@ func (p *planner) inPlace() {
 	p.notNulls(name)
 	p.addParts(name)
 	for _, c := range p.dropped() {
+		if c.OnUpdateNow {
+			p.add(engine.Sync, 0, "keep no time in "+c.Name, "drop trigger "+quote(onUpdateName(p.table, c)))
+		}
 		p.add(engine.Rewrite, rewriteRate, "drop column "+c.Name, "alter table "+name+" drop column "+quote(c.Name), dropNote(p.table.Name, c.Name, "comment"))
 	}
 }
@@ -124,6 +226,11 @@ func (p *planner) dropParts(name string) {
 	goneChecks, _ := p.checks()
 	for _, k := range goneChecks {
 		p.add(engine.Catalog, 0, "drop constraint "+k.Name, "alter table "+name+" drop constraint "+quote(k.Name))
+	}
+	for _, c := range p.after.Columns {
+		if old := p.from(c); old != nil && p.limitChanges(old, c) {
+			p.add(engine.Catalog, 0, "let "+c.Name+" hold other values", "alter table "+name+" drop constraint "+quote(old.Limit))
+		}
 	}
 	goneRefs, _ := p.foreignKeys()
 	for _, k := range goneRefs {
@@ -167,7 +274,7 @@ func (p *planner) fillColumns(name string) {
 	var sets, names, putsBack []string
 	for _, c := range p.after.Columns {
 		f, ok := p.fill(c)
-		if !ok || f.OnlyNull {
+		if !ok || f.OnlyNull || p.from(c) != nil {
 			continue
 		}
 		value, _ := p.value(c, false)
@@ -196,7 +303,7 @@ func (p *planner) previewAdded() string {
 	var sources, values []string
 	for _, c := range p.after.Columns {
 		f, ok := p.fill(c)
-		if !ok || f.OnlyNull || f.Kept != nil {
+		if !ok || f.OnlyNull || f.Kept != nil || f.Expr == nil || p.from(c) != nil && p.limitChanges(p.from(c), c) {
 			continue
 		}
 		for _, r := range sqltext.Refs(f.Expr) {
@@ -205,7 +312,13 @@ func (p *planner) previewAdded() string {
 			}
 		}
 		value, _ := p.value(c, true)
-		values = append(values, value+" as "+quote(c.Name))
+		name := c.Name
+		if to, ok := p.renames[name]; ok {
+			name = to
+		} else if p.from(c) != nil {
+			name += " after"
+		}
+		values = append(values, value+" as "+quote(name))
 	}
 	if len(values) == 0 {
 		return ""
@@ -283,7 +396,7 @@ func (p *planner) notNulls(name string) {
 		}
 		s := p.add(engine.Scan, scanRate, "make "+c.Name+" not null", "alter table "+name+" alter column "+quote(c.Name)+" set not null")
 		if m := mend[c.Name]; m != "" {
-			s.Mend = []string{m}
+			s.Mend = quietly(p.table, []string{m})
 		}
 	}
 }
@@ -303,6 +416,11 @@ func (p *planner) addParts(name string) {
 	for _, k := range keys {
 		p.add(engine.Build, indexRate, "build the index of constraint "+k.Name, createUnique(p.table, k), noteUnique(p.table, k))
 	}
+	for _, c := range p.after.Columns {
+		if old := p.from(c); old != nil && p.limitChanges(old, c) {
+			p.add(engine.Scan, scanRate, "let "+c.Name+" hold "+c.Type.String(), "alter table "+name+" add constraint "+quote(c.Limit)+" check ("+limit(c.Type, c.Name)+")")
+		}
+	}
 	_, checks := p.checks()
 	for _, k := range checks {
 		p.add(engine.Scan, scanRate, "add constraint "+k.Name, "alter table "+name+" add constraint "+quote(k.Name)+" check ("+stored(p.after, k.Expr)+")")
@@ -313,26 +431,54 @@ func (p *planner) addParts(name string) {
 	}
 }
 
-// rename gives columns their new names; SQLite rewrites everything that uses them.
+// rename gives columns and the table their new names; SQLite rewrites everything
+// that uses them. The triggers that keep times are named after both, and are made
+// anew.
 func (p *planner) rename() {
+	final := p.change.After
+	now := p.after // whose triggers a rebuild has made
+	if !p.off {
+		now = p.surviving()
+	}
+	gone, added := onUpdateChanges(now, final)
+	for _, name := range gone {
+		p.add(engine.Sync, 0, "drop trigger "+name, "drop trigger "+quote(name))
+	}
 	for _, from := range slices.Sorted(maps.Keys(p.renames)) {
 		to := p.renames[from]
 		p.add(engine.Catalog, 0, "rename column "+from+" to "+to,
 			"alter table "+quote(p.table.Name)+" rename column "+quote(from)+" to "+quote(to),
 			"update lastboard_note set object = "+literal(to)+" where table_name = "+literal(p.table.Name)+" and object = "+literal(from)+" and kind = 'comment'")
 	}
+	if final.Name != p.table.Name {
+		p.add(engine.Catalog, 0, "rename table "+p.table.Name+" to "+final.Name,
+			"alter table "+quote(p.table.Name)+" rename to "+quote(final.Name),
+			"update lastboard_note set table_name = "+literal(final.Name)+" where table_name = "+literal(p.table.Name))
+	}
+	for _, c := range added {
+		p.add(engine.Sync, 0, "keep the time of each update in "+c.Name, onUpdateSQL(final, c))
+	}
+}
+
+// surviving gives the table of before without the columns that are dropped.
+func (p *planner) surviving() *schema.Table {
+	t := *p.table
+	dropped := p.dropped()
+	t.Columns = slices.DeleteFunc(slices.Clone(t.Columns), func(c *schema.Column) bool { return slices.Contains(dropped, c) })
+	return &t
 }
 
 // comments writes what changed of them.
 func (p *planner) comments() {
 	var sql []string
+	name := p.change.After.Name
 	one := func(object, old, text string) {
 		switch {
 		case old == text:
 		case text == "":
-			sql = append(sql, dropNote(p.table.Name, object, "comment"))
+			sql = append(sql, dropNote(name, object, "comment"))
 		default:
-			sql = append(sql, note(p.table.Name, object, "comment", text))
+			sql = append(sql, note(name, object, "comment", text))
 		}
 	}
 	one("", p.table.Comment, p.after.Comment)

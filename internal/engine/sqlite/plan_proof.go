@@ -27,14 +27,23 @@ func (p *planner) alterProofs() {
 			p.castProof(c.Name, f.Expr, quote(c.Name)+" is null")
 			p.fitProof(c, p.renderMarked(f.Expr), quote(c.Name)+" is null", f.Expr)
 		case filled:
+			only := ""
+			if f.Kept != nil {
+				only = "not exists (select 1" + p.keptFor(c, f.Kept) + ")"
+			}
 			if f.Expr != nil {
-				p.castProof(c.Name, f.Expr, "")
+				p.castProof(c.Name, f.Expr, only)
+			}
+			if f.Cast {
+				p.exactProof(old, c, value, only)
 			}
 			known := f.Expr
 			if f.Kept != nil {
 				known = nil
 			}
 			p.fitProof(c, value, "", known)
+		case p.recomputed(c) && c.NotNull && c.Generated.Expr.Tree != nil:
+			p.fitProof(c, p.substituted(c.Generated.Expr.Tree), "", nil)
 		case old != nil && c.NotNull && !old.NotNull:
 			p.proof("prove that "+c.Name+" has no null", "", quote(c.Name)+" is null", "", engine.Proof{
 				Rule: "rows-would-break", Column: c.Name, Message: fmt.Sprintf("%s is null in %%d rows of %s", c.Name, p.table.Name),
@@ -46,9 +55,124 @@ func (p *planner) alterProofs() {
 	_, indexes := p.indexes()
 	_, checks := p.checks()
 	_, keys := p.foreignKeys()
-	p.proveUnique(uniques, indexes)
-	p.proveChecks(checks)
-	p.proveReferences(keys)
+	changed := p.changedColumns()
+	affected := affected(func(uses func(string) bool) bool { return slices.ContainsFunc(changed, uses) })
+	a := affected.of(p.after)
+	if k := p.after.PrimaryKey; k != nil && (!sameKey(p.table.PrimaryKey, k) || affected.columns(k.Columns)) {
+		p.duplicates("the primary key", k.Columns, nil, "")
+	}
+	p.proveUnique(merged(renamed(uniques, p.table.Uniques, sameKey), a.Uniques), merged(indexes, a.Indexes))
+	p.proveChecks(merged(renamed(checks, p.table.Checks, func(a, b *schema.Check) bool { return p.sameExpr(&a.Expr, &b.Expr) }), a.Checks))
+	p.proveReferences(merged(keys, a.ForeignKeys))
+}
+
+// renamed leaves out of what is added what was there under another name: it holds
+// already.
+func renamed[T any](added, before []T, same func(a, b T) bool) []T {
+	return slices.DeleteFunc(added, func(a T) bool { return slices.ContainsFunc(before, func(b T) bool { return same(a, b) }) })
+}
+
+func merged[T comparable](a, b []T) []T {
+	for _, x := range b {
+		if !slices.Contains(a, x) {
+			a = append(a, x)
+		}
+	}
+	return a
+}
+
+// affected tells whether any of the columns that change is used by something.
+type affected func(uses func(column string) bool) bool
+
+func (a affected) columns(names []string) bool {
+	return a(func(column string) bool { return schema.HasName(names, column) })
+}
+
+// of gives the constraints and unique indexes of a table that are affected.
+func (a affected) of(t *schema.Table) *schema.Table {
+	out := &schema.Table{}
+	for _, k := range t.Uniques {
+		if a.columns(k.Columns) {
+			out.Uniques = append(out.Uniques, k)
+		}
+	}
+	for _, x := range t.Indexes {
+		if x.Unique && a(x.Uses) {
+			out.Indexes = append(out.Indexes, x)
+		}
+	}
+	for _, k := range t.Checks {
+		if a(k.Expr.Mentions) {
+			out.Checks = append(out.Checks, k)
+		}
+	}
+	for _, k := range t.ForeignKeys {
+		if a.columns(k.Columns) {
+			out.ForeignKeys = append(out.ForeignKeys, k)
+		}
+	}
+	return out
+}
+
+// recomputed reports whether a generated column of after gives other values than
+// before, or is new.
+func (p *planner) recomputed(c *schema.Column) bool {
+	old := p.from(c)
+	return c.Generated != nil && (old == nil || old.Generated == nil || !p.sameExpr(&old.Generated.Expr, &c.Generated.Expr))
+}
+
+// changedColumns lists the columns that were there and whose values change.
+func (p *planner) changedColumns() []string {
+	var list []string
+	for _, c := range p.after.Columns {
+		f, filled := p.fill(c)
+		if p.from(c) != nil && (filled && !f.OnlyNull && !p.limitChanges(p.from(c), c) || p.recomputed(c)) {
+			list = append(list, c.Name)
+		}
+	}
+	for size := 0; size != len(list); {
+		size = len(list)
+		for _, c := range p.after.Columns {
+			if c.Generated != nil && !slices.Contains(list, c.Name) && slices.ContainsFunc(list, c.Generated.Expr.Mentions) {
+				list = append(list, c.Name)
+			}
+		}
+	}
+	return list
+}
+
+// exactProof asserts that no value is cut, rounded or changed by becoming another
+// type.
+func (p *planner) exactProof(old, c *schema.Column, value, only string) {
+	x := quote(old.Name)
+	number := "(case when typeof(" + x + ") = 'text' then cast(trim(" + x + ") as numeric) else " + x + " end)"
+	condition := ""
+	switch t := c.Type; {
+	case t.IsInteger(), t.Name == "numeric", t.Name == "real", t.Name == "double precision":
+		condition = number + " <> v"
+	case t.Name == "boolean":
+		condition = "lower(" + x + ") not in ('0', '1', 'true', 'false')"
+	case t.Name == "date":
+		condition = "typeof(" + x + ") <> 'text' or datetime(" + x + ") is null or datetime(" + x + ") <> datetime(v)"
+	case t.Name == "timestamp", t.Name == "timestamp with time zone":
+		condition = "typeof(" + x + ") <> 'text' or datetime(" + x + ") is null or strftime('%f', " + x + ") <> strftime('%f', v)"
+	case t.Name == "time":
+		condition = "typeof(" + x + ") <> 'text' or time(" + x + ") is null or strftime('%f', " + x + ") <> strftime('%f', v)"
+	default:
+		return
+	}
+	if only != "" {
+		only = " where " + only
+	}
+	keys := sample(p.table)
+	source := "(select " + aliased(keys) + ", " + x + ", " + value + " as v from " + quote(p.table.Name) + only + " limit -1)"
+	where := " where " + x + " is not null and (" + condition + ")"
+	p.addProof("prove that every "+c.Name+" stays what it is", engine.Proof{
+		SQL:   "select " + keptSQL("key", len(keys)) + ", " + x + " from " + source + where + " limit 5",
+		Count: "select count(*) from " + source + where, Keys: len(keys),
+		Rule: "rows-would-break", Column: c.Name, Message: fmt.Sprintf("%s would be cut, rounded or changed by becoming %s in %%d rows of %s", c.Name, c.Type, p.table.Name),
+		Cure: "say what they become: using (round(…)) or the like; or put those rows right with a backfill first",
+	})
 }
 
 // columnValue gives what a column of after will hold, as SQL over before.
@@ -57,17 +181,17 @@ func (p *planner) columnValue(name string) string {
 	if value, ok := p.set[c.Name]; ok {
 		return value
 	}
-	if old := p.from(c); old != nil {
-		if f, ok := p.fill(c); ok && f.OnlyNull {
-			return "coalesce(" + quote(old.Name) + ", " + p.renderMarked(f.Expr) + ")"
-		}
-		return quote(old.Name)
-	}
-	if c.Generated != nil {
-		if c.Generated.Expr.Tree == nil {
-			return "null"
-		}
+	old := p.from(c)
+	f, filled := p.fill(c)
+	switch {
+	case filled && f.OnlyNull:
+		return "coalesce(" + quote(old.Name) + ", " + p.renderMarked(f.Expr) + ")"
+	case c.Generated != nil && c.Generated.Expr.Tree != nil:
 		return p.substituted(c.Generated.Expr.Tree)
+	case old != nil && !filled:
+		return p.own(old.Name)
+	case c.Generated != nil:
+		return "null"
 	}
 	value, _ := p.value(c, true)
 	return value
@@ -175,6 +299,7 @@ func (p *planner) proveReferences(foreignKeys []*schema.ForeignKey) {
 			SQL:   "select " + keptSQL("key", len(keys)) + ", " + strings.Join(names, ", ") + source + " limit 5",
 			Count: "select count(*)" + source, Keys: len(keys),
 			Rule:    "rows-would-break",
+			Reads:   []string{k.Table},
 			Message: fmt.Sprintf("no row of %s has the %s of %%d rows of %s", k.Table, strings.Join(k.Columns, ", "), p.table.Name),
 			Cure:    "give them another with a backfill first, or take them away",
 		})
@@ -194,44 +319,24 @@ func (p *planner) rowProofs(c *schema.RowChange, condition string) {
 		value := p.renderMarked(set.Value)
 		p.castProof(set.Column, set.Value, condition)
 		p.fitProof(t.Column(set.Column), value, condition, set.Value)
-		if condition != "" {
+		switch {
+		case p.source != nil:
+			from := " from " + quote(p.source.Table.Name) + " as " + quote(p.source.Alias) + " where " + p.joined()
+			if condition != "" {
+				from += " and " + condition
+			}
+			value = "case when exists (select 1" + from + ") then (select " + value + from + ") else " + p.own(set.Column) + " end"
+		case condition != "":
 			value = "case when " + condition + " then " + value + " else " + quote(set.Column) + " end"
 		}
 		p.set[set.Column] = value
 	}
-	concerned := func(uses func(column string) bool) bool {
+	a := affected(func(uses func(column string) bool) bool {
 		return slices.ContainsFunc(c.Set, func(a sqltext.Assignment) bool { return uses(a.Column) })
-	}
-	named := func(columns []string) func(string) bool {
-		return func(column string) bool { return schema.HasName(columns, column) }
-	}
-	var uniques []*schema.Key
-	for _, k := range t.Uniques {
-		if concerned(named(k.Columns)) {
-			uniques = append(uniques, k)
-		}
-	}
-	var indexes []*schema.Index
-	for _, x := range t.Indexes {
-		if x.Unique && concerned(x.Uses) {
-			indexes = append(indexes, x)
-		}
-	}
-	p.proveUnique(uniques, indexes)
-	var checks []*schema.Check
-	for _, k := range t.Checks {
-		if concerned(k.Expr.Mentions) {
-			checks = append(checks, k)
-		}
-	}
-	p.proveChecks(checks)
-	var keys []*schema.ForeignKey
-	for _, k := range t.ForeignKeys {
-		if concerned(named(k.Columns)) {
-			keys = append(keys, k)
-		}
-	}
-	p.proveReferences(keys)
+	}).of(t)
+	p.proveUnique(a.Uniques, a.Indexes)
+	p.proveChecks(a.Checks)
+	p.proveReferences(a.ForeignKeys)
 }
 
 // renderMarked renders so that a cast that would fail is remembered and gives
@@ -243,19 +348,19 @@ func (p *planner) renderMarked(e sqltext.Expr) string {
 // proof adds a step that reads rows of the table; condition selects those that
 // break the rule, over columns of the table and v, the value.
 func (p *planner) proof(what, value, condition, only string, proof engine.Proof) {
-	keys := sample(p.table)
+	keys := p.keys()
 	list := strings.Join(keys, ", ")
 	where := ""
 	if only != "" {
 		where = " where " + only
 	}
 	// The limit keeps SQLite from computing the value more than once a row.
-	source := "(select " + aliased(keys) + ", " + value + " as v from " + quote(p.table.Name) + where + " limit -1)"
+	source := "(select " + aliased(keys) + ", " + value + " as v from " + p.rowsOf() + where + " limit -1)"
 	proof.SQL = "select " + keptSQL("key", len(keys)) + ", v from " + source + " where " + condition + " limit 5"
 	proof.Count = "select count(*) from " + source + " where " + condition
 	if value == "" {
-		proof.SQL = "select " + list + " from " + quote(p.table.Name) + " where " + condition + " limit 5"
-		proof.Count = "select count(*) from " + quote(p.table.Name) + " where " + condition
+		proof.SQL = "select " + list + " from " + p.rowsOf() + " where " + condition + " limit 5"
+		proof.Count = "select count(*) from " + p.rowsOf() + " where " + condition
 	}
 	proof.Keys = len(keys)
 	p.addProof(what, proof)
@@ -263,6 +368,9 @@ func (p *planner) proof(what, value, condition, only string, proof engine.Proof)
 
 func (p *planner) addProof(what string, proof engine.Proof) {
 	proof.Table = p.table.Name
+	if p.source != nil && p.source.File == "" {
+		proof.Reads = append(proof.Reads, p.source.Table.Name)
+	}
 	s := p.add(engine.ProofOf, scanRate, what, proof.SQL)
 	s.Lock, s.WritersWait = "none", engine.WaitNo
 	s.Proof = &proof
@@ -328,8 +436,8 @@ func (p *planner) fitProof(col *schema.Column, value, only string, e sqltext.Exp
 	if col.NotNull && (e == nil || p.mayBeNull(e)) {
 		breaks = append(breaks, "v is null")
 	}
-	if l := limit(col.Type, "v"); l != "" && col.Limit != "" {
-		breaks = append(breaks, "not ("+l+")")
+	if f := fits(col.Type, "v"); f != "" && (col.Limit != "" || e != nil && col.Declared == "" && limit(col.Type, "v") == "") {
+		breaks = append(breaks, "not ("+f+")")
 	}
 	if len(breaks) == 0 {
 		return

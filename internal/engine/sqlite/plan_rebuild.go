@@ -63,6 +63,11 @@ func (p *planner) rebuild(why string) {
 	for _, tr := range t.Triggers {
 		sql = append(sql, tr.SQL)
 	}
+	for _, c := range p.after.Columns {
+		if c.OnUpdateNow {
+			sql = append(sql, onUpdateSQL(p.after, c))
+		}
+	}
 	for _, c := range p.dropped() {
 		sql = append(sql, dropNote(t.Name, c.Name, "comment"))
 	}
@@ -109,11 +114,13 @@ func (p *planner) copyValue(c *schema.Column) string {
 	old := p.from(c)
 	f, filled := p.fill(c)
 	switch {
-	case old == nil:
-		value, _ := p.value(c, false)
-		return value
+	case old == nil && c.Identity != nil && alias(p.after) == c.Name && !filled && rowName(p.table) != "":
+		return rowName(p.table) // rows keep the numbers that they have
 	case filled && f.OnlyNull:
 		return "coalesce(" + quote(old.Name) + ", " + p.render(f.Expr, true) + ")"
+	case old == nil || filled:
+		value, _ := p.value(c, false)
+		return value
 	}
 	return quote(old.Name)
 }

@@ -2,6 +2,7 @@ package sqlite
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"lastboard/internal/core/schema"
@@ -51,11 +52,9 @@ func (p *planner) short(rate float64) bool { return float64(p.rows)/rate <= p.fa
 // table that is small enough, else in batches. Each statement holds the mark
 // engine.Range.
 func (p *planner) update(what string, statements ...string) *engine.Step {
+	statements = quietly(p.table, statements)
 	if p.short(updateRate) || cursor(p.table) == nil {
-		for i, s := range statements {
-			statements[i] = strings.ReplaceAll(strings.ReplaceAll(s, " where "+engine.Range+" and ", " where "), " where "+engine.Range, "")
-		}
-		return p.add(engine.Backfill, updateRate, what, statements...)
+		return p.add(engine.Backfill, updateRate, what, everywhere(statements)...)
 	}
 	s := p.add(engine.Backfill, updateRate, what)
 	s.WritersWait = engine.WaitBriefly
@@ -65,63 +64,113 @@ func (p *planner) update(what string, statements ...string) *engine.Step {
 	return s
 }
 
+// everywhere lets statements of a batch act on every row at once.
+func everywhere(statements []string) []string {
+	list := make([]string, len(statements))
+	for i, s := range statements {
+		list[i] = strings.ReplaceAll(strings.ReplaceAll(s, " where "+engine.Range+" and ", " where "), " where "+engine.Range, "")
+	}
+	return list
+}
+
 // backfill computes values for rows that are there, and keeps the old ones.
 func (p *planner) backfill(c *schema.RowChange) []*engine.Step {
 	t := c.Table
-	name := quote(t.Name)
-	where := " where " + engine.Range
+	load := p.readSource(c)
 	condition := ""
 	if c.Where != nil {
 		condition = "(" + p.render(c.Where, true) + ")"
-		where += " and " + condition
 	}
 	p.rowProofs(c, condition)
-	var sets, columns, values []string
-	steady := true
-	for _, set := range c.Set {
-		value := p.render(set.Value, true)
-		sets = append(sets, quote(set.Column)+" = "+value)
-		columns = append(columns, set.Column)
-		values = append(values, value)
-		steady = steady && schema.Unsteady(set.Value) == "" && !sqltext.HasSubquery(set.Value)
-	}
+	f := p.filling(c, condition)
 	keys := t.Key()
+	if !c.Discard && keys == nil {
+		p.fail(&engine.Refused{
+			Message: fmt.Sprintf("table %s has no primary key, so that its old values could not be put back to the right rows", t.Name),
+			Cure:    "add a primary key first, or write discard to give the old values up",
+		})
+		return nil
+	}
+	p.steps = append(p.steps, load...)
 	var statements []string
 	var keeps []*engine.Keeping
-	if !c.Discard {
-		if keys == nil {
-			p.fail(&engine.Refused{
-				Message: fmt.Sprintf("table %s has no primary key, so that its old values could not be put back to the right rows", t.Name),
-				Cure:    "add a primary key first, or write discard to give the old values up",
-			})
-			return nil
-		}
+	if c.Discard {
+		statements = []string{"update " + quote(t.Name) + " set " + strings.Join(f.sets, ", ") + f.from + f.where}
+	} else {
 		kept := p.facts.KeptTable()
-		p.add(engine.Catalog, 0, "make a place for the old values of "+t.Name, createKept(t, kept, keys, columns))
-		statements = append(statements, "insert into "+quote(kept)+" select "+quoteAll(keys)+", "+quoteAll(columns)+", "+strings.Join(values, ", ")+" from "+name+where)
-		keeps = []*engine.Keeping{{Table: t.Name, Kept: kept, Keys: keys, Columns: columns, What: "values"}}
-		if !steady {
-			// What is written must be what is kept as written, so it is computed once.
-			for i, column := range columns {
-				sets[i] = fmt.Sprintf("%s = (select k.w%d from %s k where %s)", quote(column), i+1, quote(kept), keptMatch(t, keys))
-			}
-			where = " where " + engine.Range + " and exists (select 1 from " + quote(kept) + " k where " + keptMatch(t, keys) + ")"
+		p.add(engine.Catalog, 0, "make a place for the old values of "+t.Name, createKept(t, kept, keys, f.columns))
+		statements = f.keeping(p, t, kept, keys)
+		keeps = []*engine.Keeping{{Table: t.Name, Kept: kept, Keys: keys, Columns: f.columns, What: engine.KeptValues}}
+	}
+	s := p.update("fill "+strings.Join(f.columns, ", ")+" of "+t.Name, statements...)
+	s.Keeps = keeps
+	if s.Batch != nil && p.source != nil {
+		for i, k := range s.Batch.Keys {
+			s.Batch.Keys[i] = quote(t.Name) + "." + k
 		}
 	}
-	statements = append(statements, "update "+name+" set "+strings.Join(sets, ", ")+where)
-	s := p.update("fill "+strings.Join(columns, ", ")+" of "+t.Name, statements...)
-	s.Keeps = keeps
 	var preview []string
-	for i, column := range columns {
-		preview = append(preview, quote(column)+" as "+quote(column+" before"), values[i]+" as "+quote(column+" after"))
+	for i, column := range f.columns {
+		preview = append(preview, p.own(column)+" as "+quote(column+" before"), f.values[i]+" as "+quote(column+" after"))
 	}
 	s.Preview = p.preview(preview, condition)
+	for range load {
+		csv := quote(p.source.Table.Name)
+		p.add(engine.Catalog, 0, "let go of what was read", "drop table main."+csv)
+	}
 	return p.steps
+}
+
+// filling is what a backfill writes, as SQL.
+type filling struct {
+	columns, values, sets []string
+	from, where           string
+	steady                bool // computed again, it gives the same
+}
+
+func (p *planner) filling(c *schema.RowChange, condition string) *filling {
+	f := &filling{where: " where " + engine.Range, steady: true}
+	for _, set := range c.Set {
+		value := p.render(set.Value, true)
+		f.sets = append(f.sets, quote(set.Column)+" = "+value)
+		f.columns = append(f.columns, set.Column)
+		f.values = append(f.values, value)
+		f.steady = f.steady && schema.Unsteady(set.Value) == "" && !sqltext.HasSubquery(set.Value)
+	}
+	if p.source != nil {
+		f.steady = false
+		f.from = " from " + quote(p.source.Table.Name) + " as " + quote(p.source.Alias)
+		f.where += " and " + p.joined()
+	}
+	if condition != "" {
+		f.where += " and " + condition
+	}
+	return f
+}
+
+// keeping gives the statements that keep old values with what is written, and write
+// it.
+func (f *filling) keeping(p *planner, t *schema.Table, kept string, keys []string) []string {
+	list := make([]string, 0, len(keys)+2*len(f.columns))
+	for _, k := range append(slices.Clone(keys), f.columns...) {
+		list = append(list, p.own(k))
+	}
+	insert := "insert into " + quote(kept) + " select " + strings.Join(append(list, f.values...), ", ") + " from " + p.tables() + f.where
+	sets, where := f.sets, f.where
+	if !f.steady {
+		// What is written must be what is kept as written, so it is computed once.
+		sets = nil
+		for i, column := range f.columns {
+			sets = append(sets, fmt.Sprintf("%s = (select k.w%d from %s k where %s)", quote(column), i+1, quote(kept), keptMatch(t, keys)))
+		}
+		where = " where " + engine.Range + " and exists (select 1 from " + quote(kept) + " k where " + keptMatch(t, keys) + ")"
+	}
+	return []string{insert, "update " + quote(t.Name) + " set " + strings.Join(sets, ", ") + where}
 }
 
 // preview gives the query that shows what some rows would get.
 func (p *planner) preview(values []string, condition string) string {
-	keys := sample(p.table)
+	keys := p.keys()
 	where := ""
 	if condition != "" {
 		where = " where " + condition
@@ -130,7 +179,7 @@ func (p *planner) preview(values []string, condition string) string {
 	if len(keys) > 0 {
 		order = " order by " + strings.Join(keys, ", ")
 	}
-	return "select " + strings.Join(append(keys, values...), ", ") + " from " + quote(p.table.Name) + where + order + " limit ?"
+	return "select " + strings.Join(append(slices.Clone(keys), values...), ", ") + " from " + p.rowsOf() + where + order + " limit ?"
 }
 
 // putBackSQL gives rows the i-th kept value where they still hold what was

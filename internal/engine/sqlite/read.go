@@ -159,6 +159,7 @@ func (d *definition) table() *schema.Table {
 			t.Triggers = append(t.Triggers, &schema.Trigger{Name: text(row[1]), SQL: text(row[3])})
 		}
 	}
+	takeOnUpdate(t)
 	return t
 }
 

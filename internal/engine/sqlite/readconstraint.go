@@ -4,7 +4,6 @@ import (
 	"strings"
 
 	"lastboard/internal/core/schema"
-	"lastboard/internal/core/sqltext"
 )
 
 func (r *reader) primary(k *schema.Key) {
@@ -23,18 +22,32 @@ func (r *reader) conflict(o map[string]string) {
 func (r *reader) check(c *schema.Column, name string) {
 	r.expect("check")
 	text := r.inside()
-	if c != nil {
-		if t, ok := readLimit(c, name, text); ok && c.Limit == "" {
-			c.Type, c.Limit = t, name
-			if strings.EqualFold(declaration(&schema.Column{Type: c.Type}, false), c.Declared) {
-				c.Declared = ""
+	if c != nil && r.limit(c, name, text) {
+		return
+	}
+	if c == nil && strings.HasSuffix(name, limitSuffix) {
+		for _, col := range r.table.Columns {
+			if r.limit(col, name, text) {
+				return
 			}
-			return
 		}
 	}
 	k := &schema.Check{Name: name, Expr: schema.Expr{Native: text}, Options: map[string]string{}}
 	r.conflict(k.Options)
 	r.table.Checks = append(r.table.Checks, k)
+}
+
+// limit takes a check for what enforces the type of a column, if it is.
+func (r *reader) limit(c *schema.Column, name, text string) bool {
+	t, ok := readLimit(c, name, text)
+	if !ok || c.Limit != "" {
+		return false
+	}
+	c.Type, c.Limit = t, name
+	if strings.EqualFold(declaration(&schema.Column{Type: c.Type}, false), c.Declared) {
+		c.Declared = ""
+	}
+	return true
 }
 
 func (r *reader) foreignKey(k *schema.ForeignKey) {
@@ -174,25 +187,10 @@ func (r *reader) finish() {
 	}
 	for _, k := range t.Checks {
 		settle(&k.Expr)
-		k.Implied = implied(&k.Name, mentioned(t, k.Expr), "check")
+		k.Implied = implied(&k.Name, t.Mentioned(k.Expr), "check")
 	}
 	for _, k := range t.ForeignKeys {
 		columnName(k.Columns)
 		k.Implied = implied(&k.Name, k.Columns, "reference")
 	}
-}
-
-// mentioned lists the columns that an expression uses, in their order there.
-func mentioned(t *schema.Table, e schema.Expr) []string {
-	tokens, _ := sqltext.Scan(e.Native, sqltext.Engine)
-	var list []string
-	for _, tok := range tokens {
-		if tok.Kind != sqltext.Word && tok.Kind != sqltext.Quoted {
-			continue
-		}
-		if c := t.Column(tok.Value); c != nil && !schema.HasName(list, c.Name) {
-			list = append(list, c.Name)
-		}
-	}
-	return list
 }

@@ -30,7 +30,9 @@ const (
 // it gives on every engine.
 type renderer struct {
 	table *schema.Table // whose columns are named; may be nil
-	now   string        // stands for current_timestamp, when not ""
+	// source is read beside table: columns of both are then named with where they are.
+	source *schema.Source
+	now    string // stands for current_timestamp, when not ""
 	// strict makes a cast of a text that is no number fail instead of giving
 	// something: only in statements of Lastboard's own, since no other program has
 	// the function that fails.
@@ -235,10 +237,17 @@ func (r *renderer) primary(e sqltext.Expr, place int) string {
 	case *sqltext.Typed:
 		return literal(e.Text)
 	case *sqltext.Ref:
+		if c := r.sourceColumn(e); c != nil {
+			return quote(r.source.Alias) + "." + quote(c.Name)
+		}
 		if r.table != nil {
-			if c := r.table.Column(e.Column); c != nil && r.column != nil {
+			c := r.table.Column(e.Column)
+			switch {
+			case c != nil && r.column != nil:
 				return "(" + r.column(c.Name) + ")"
-			} else if c != nil {
+			case c != nil && r.source != nil:
+				return quote(r.table.Name) + "." + quote(c.Name)
+			case c != nil:
 				return quote(c.Name)
 			}
 		}
@@ -272,6 +281,14 @@ func (r *renderer) primary(e sqltext.Expr, place int) string {
 		return "(" + e.Query.Text + ")"
 	}
 	panic(fmt.Sprintf("sqlite: no rendering for %T", e))
+}
+
+// sourceColumn gives the column of the source that is meant; nil if none is.
+func (r *renderer) sourceColumn(e *sqltext.Ref) *schema.Column {
+	if r.source == nil || !schema.SameName(e.Table, r.source.Alias) {
+		return nil
+	}
+	return r.source.Table.Column(e.Column)
 }
 
 func (r *renderer) nowText(e *sqltext.Now) string {
@@ -319,7 +336,7 @@ func (r *renderer) cast(e *sqltext.Cast, place int) string {
 		return r.checked(x, from, "cast("+x+" as numeric)", t, numberGlob)
 	case t.Name == "real", t.Name == "double precision":
 		return r.checked(x, from, "cast("+x+" as real)", t, numberGlob)
-	case t.IsText():
+	case t.IsText(), t.Name == "uuid", t.Name == "json":
 		return "cast(" + x + " as text)"
 	case t.Name == "date":
 		return "date(" + x + ")"

@@ -213,6 +213,28 @@ func query(ctx context.Context, conn *sql.Conn, statement string, args []any) (*
 	return out, failure(rows.Err())
 }
 
+// Lend implements engine.Database: the table is one of SQLite's temporary ones.
+func (d *database) Lend(ctx context.Context, statements []string, insert string, rows func(add func([]any) error) error) error {
+	for _, s := range statements {
+		if _, err := d.conn.ExecContext(ctx, s); err != nil {
+			return failure(err)
+		}
+	}
+	if _, err := d.conn.ExecContext(ctx, "begin"); err != nil {
+		return failure(err)
+	}
+	err := rows(func(values []any) error {
+		_, err := d.conn.ExecContext(ctx, insert, values...)
+		return failure(err)
+	})
+	end := "commit"
+	if err != nil {
+		end = "rollback"
+	}
+	_, e := d.conn.ExecContext(context.WithoutCancel(ctx), end)
+	return errors.Join(err, e)
+}
+
 // Advice implements engine.Database.
 func (d *database) Advice(ctx context.Context) []string {
 	r, err := d.Query(ctx, "pragma journal_mode")
