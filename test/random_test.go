@@ -235,7 +235,16 @@ func (g *generator) statement(doc described) string {
 	table := quoted(t.Name)
 	column := t.Columns[g.IntN(len(t.Columns))]
 	fresh := fmt.Sprintf("new_%d", g.IntN(1000))
-	switch g.IntN(9) {
+	switch g.IntN(12) {
+	case 9:
+		return g.insert(t.Name, t.PrimaryKey, quoted(column.Name))
+	case 10:
+		return "delete from " + table + " where " + g.one("true", quoted(column.Name)+" is null", quoted(column.Name)+" is not null and char_length("+quoted(column.Name)+") > 2")
+	case 11:
+		other := doc.Tables[g.IntN(len(doc.Tables))]
+		from, own := quoted(other.Columns[g.IntN(len(other.Columns))].Name), quoted(t.Columns[g.IntN(len(t.Columns))].Name)
+		return "backfill " + table + " set " + quoted(column.Name) + " = " + g.one("s."+from, "concat(s."+from+", '!')", "coalesce("+quoted(column.Name)+", s."+from+")") + " from " +
+			quoted(other.Name) + " as s on (" + own + " = s." + quoted(other.Columns[0].Name) + ")" + g.one("", " where s."+from+" is not null")
 	case 0:
 		if g.chance(40) {
 			return "drop table " + table
@@ -319,6 +328,23 @@ func (g *generator) statement(doc described) string {
 		actions = []string{"rebuild"}
 	}
 	return "alter table " + table + " " + strings.Join(actions, ", ")
+}
+
+// insert makes reference rows; keys are high enough to be free.
+func (g *generator) insert(table string, keys []string, column string) string {
+	names, first, second := []string{}, []string{}, []string{}
+	for i, k := range keys {
+		names = append(names, quoted(k))
+		first, second = append(first, fmt.Sprint(9000+i)), append(second, fmt.Sprint(g.one("9100", "9000", "1")))
+	}
+	if !slices.Contains(names, column) {
+		names, first, second = append(names, column), append(first, g.value()), append(second, "1")
+	}
+	list := "insert into " + quoted(table) + " (" + strings.Join(names, ", ") + ") "
+	if g.chance(20) {
+		return list + "select " + strings.Join(first, ", ")
+	}
+	return list + "values (" + strings.Join(first, ", ") + "), (" + strings.Join(second, ", ") + ")"
 }
 
 func (g *generator) expression(column string) string {

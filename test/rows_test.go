@@ -55,11 +55,6 @@ func TestWhatRowsRefuse(t *testing.T) {
 		{"assertion", "assert (select count(*) from vessel) = 4 else 'four vessels were expected'", "assertion-fails", "four vessels were expected"},
 		{"a view that reads nothing", "create view v as select nosuch from vessel", "engine-refuses", "no such column"},
 		{"months", "alter table vessel add a date using (date '2031-01-31' + interval '1' month)", "engine-refuses", "another date on each engine"},
-		{"not yet: type", "alter table vessel alter name set data type varchar(9)", "not-yet-run", "set data type"},
-		{"not yet: rename table", "alter table vessel rename to ship", "not-yet-run", "rename table"},
-		{"not yet: insert", "insert into berth (id) values (3)", "not-yet-run", "insert"},
-		{"not yet: delete", "delete from berth where id = 1", "not-yet-run", "delete"},
-		{"not yet: from", "backfill vessel set name = b.code from berth as b on (berth_id = b.id)", "not-yet-run", "backfill … from"},
 	}
 	for _, c := range cases {
 		t.Run(c.name, func(t *testing.T) {

@@ -10,6 +10,7 @@ package engine
 import (
 	"context"
 	"fmt"
+	"strings"
 
 	"lastboard/internal/core/schema"
 	"lastboard/internal/core/sqltext"
@@ -288,6 +289,8 @@ type Keeping struct {
 	Keys    []string `json:"keys"`    // columns of Table that find a row
 	Columns []string `json:"columns"` // columns of Table that are kept
 	What    string   `json:"what"`    // one of the kinds below
+	// Statement is which of the migration's statements it belongs to, from 0.
+	Statement int `json:"statement"`
 }
 
 // What can be kept.
@@ -308,6 +311,34 @@ type CannotOpen struct {
 
 func (e *CannotOpen) Error() string { return e.Message }
 func (e *CannotOpen) Unwrap() error { return e.Err }
+
+// Violation is the error of a statement that a constraint stops.
+type Violation struct {
+	Rule    string   // "not null", "unique", "check", "foreign key"
+	Table   string   // "" where the engine does not say
+	Columns []string // none where the engine does not say
+	Name    string   // of the constraint; "" where the engine does not say
+	Err     error
+}
+
+func (e *Violation) Error() string {
+	where := ""
+	if e.Table != "" {
+		where = " of table " + e.Table
+	}
+	columns := strings.Join(e.Columns, ", ")
+	switch e.Rule {
+	case "not null":
+		return "column " + columns + where + " may not be null"
+	case "unique":
+		return "another row" + where + " has the same " + columns
+	case "check":
+		return "a row breaks check " + e.Name + where
+	}
+	return "a row would refer to no row, or another row refers to it (foreign key)" + where
+}
+
+func (e *Violation) Unwrap() error { return e.Err }
 
 // Refused is the error of a planner for a change that this engine cannot make.
 type Refused struct{ Message, Cure string }

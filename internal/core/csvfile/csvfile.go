@@ -63,8 +63,9 @@ func (f *File) header() error {
 }
 
 // Rows gives every row behind the header with the number of its line; an empty value
-// is nil. It fails if the file is not the one that was opened.
-func (f *File) Rows(do func(line int, values []any) error) error {
+// is nil, and true and false are 1 and 0 where the type is boolean. It fails if the
+// file is not the one that was opened.
+func (f *File) Rows(types []sqltext.Type, do func(line int, values []any) error) error {
 	sum := sha256.New()
 	first := true
 	err := read(f.Path, sum, func(line int, values []string) error {
@@ -74,7 +75,13 @@ func (f *File) Rows(do func(line int, values []any) error) error {
 		}
 		row := make([]any, len(values))
 		for i, v := range values {
-			if v != "" {
+			switch truth := strings.ToLower(v); {
+			case v == "":
+			case types[i].Name == "boolean" && truth == "true":
+				row[i] = "1"
+			case types[i].Name == "boolean" && truth == "false":
+				row[i] = "0"
+			default:
 				row[i] = v
 			}
 		}
@@ -90,7 +97,7 @@ func (f *File) Rows(do func(line int, values []any) error) error {
 // rows have the same keys; keys are the numbers of columns. The error names the line.
 func (f *File) Check(types []sqltext.Type, keys []int) error {
 	seen := map[string]int{}
-	return f.Rows(func(line int, values []any) error {
+	return f.Rows(types, func(line int, values []any) error {
 		for i, v := range values {
 			if text, ok := v.(string); ok && !possible(text, types[i]) {
 				return fmt.Errorf("%s:%d: %s is '%s', which is no %s", f.Path, line, f.Columns[i], text, types[i])

@@ -29,7 +29,7 @@ func (p *Planner) loads(ctx context.Context, out *Plan, c *schema.Change, steps 
 			return fault.New(fault.Refused, "file-would-break", "put the file right", "%v", err)
 		}
 		err = p.in.DB.Lend(ctx, s.Load.Lend, s.Load.LendRow, func(add func([]any) error) error {
-			return file.Rows(func(_ int, values []any) error { return add(values) })
+			return file.Rows(s.Load.Types, func(_ int, values []any) error { return add(values) })
 		})
 		if err != nil {
 			return fmt.Errorf("reading %s: %w", file.Path, err)

@@ -55,6 +55,8 @@ type Plan struct {
 	Overlap    []string
 	Warnings   fault.List
 	KeptNumber int64
+
+	statement int // the one that is being planned, from 0
 }
 
 // Touched lists the tables that the plan changes, by their name before and, where
@@ -150,17 +152,18 @@ func (p *Planner) Close() error { return p.trial.Close() }
 // the migration.
 func (p *Planner) Advance(ctx context.Context, m *migration.Migration) (*Plan, error) {
 	out := &Plan{Version: m.Version, Name: m.Name, Direction: ledger.Advance, Migration: m, Before: p.current}
-	for _, st := range m.File.Statements {
+	for i, st := range m.File.Statements {
+		out.statement = i
 		_, change, err := schema.Apply(p.current, st, schema.Env{Engine: p.in.Engine.Name(), File: m.CSV})
 		if err != nil {
 			return nil, fault.List{Located(m, err)}
 		}
 		if change.Table != nil && change.Table.After != nil {
 			change.Table.After = p.in.Engine.Holds(change.Table)
-			p.useKept(m, change.Table)
+			p.useKept(m, i, change.Table)
 		}
 		if change.Insert != nil {
-			p.useKeptRows(m, change.Insert)
+			p.useKeptRows(m, i, change.Insert)
 		}
 		if err := p.change(ctx, out, change); err != nil {
 			return nil, fault.List{p.located(m, st.Start(), err)}
@@ -212,6 +215,9 @@ func (p *Planner) change(ctx context.Context, out *Plan, c *schema.Change) error
 	for _, s := range steps {
 		s.Change = len(out.Records)
 		s.Early = s.Proof != nil && p.untouched(s.Proof.Table) && !slices.ContainsFunc(s.Proof.Reads, func(t string) bool { return !p.untouched(t) })
+		for _, k := range s.Keeps {
+			k.Statement = out.statement
+		}
 		record.Keeps = append(record.Keeps, s.Keeps...)
 	}
 	out.Records = append(out.Records, record)

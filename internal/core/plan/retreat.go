@@ -30,6 +30,7 @@ func (p *Planner) Retreat(ctx context.Context, m Progress) (*Plan, error) {
 	}
 	for i := len(records) - 1; i >= 0; i-- {
 		r := records[i]
+		out.statement = i
 		if r.Native != nil && r.Native.NoWayBack && begun(m.Steps, i) {
 			return nil, fault.New(fault.Refused, "no-way-back", "", "migration %s says that its native statement has no way back", m.Record.Version)
 		}
@@ -89,9 +90,9 @@ func begun(steps []ledger.Step, change int) bool {
 
 // useKept lets a migration that comes again unchanged put back what its retreat
 // kept: values that applications had written since.
-func (p *Planner) useKept(m *migration.Migration, c *schema.TableChange) {
+func (p *Planner) useKept(m *migration.Migration, statement int, c *schema.TableChange) {
 	for _, k := range p.in.Kept {
-		if k.Version != m.Version || k.Direction != ledger.Retreat || k.Checksum != m.Checksum() || !schema.SameName(k.Keeping.Table, c.After.Name) {
+		if !keptOf(k, m, statement, c.After.Name) {
 			continue
 		}
 		switch {
@@ -105,18 +106,20 @@ func (p *Planner) useKept(m *migration.Migration, c *schema.TableChange) {
 	}
 }
 
+// keptOf reports whether the retreat of a migration kept something of a statement's
+// table, and the migration is unchanged.
+func keptOf(k ledger.Kept, m *migration.Migration, statement int, table string) bool {
+	return k.Version == m.Version && k.Direction == ledger.Retreat && k.Checksum == m.Checksum() && k.Keeping.Statement == statement &&
+		schema.SameName(k.Keeping.Table, table)
+}
+
 // useKeptRows lets a migration that comes again unchanged insert the rows as they
 // were when its retreat took them away.
-func (p *Planner) useKeptRows(m *migration.Migration, c *schema.InsertChange) {
-	var found []engine.Keeping
+func (p *Planner) useKeptRows(m *migration.Migration, statement int, c *schema.InsertChange) {
 	for _, k := range p.in.Kept {
-		if k.Version == m.Version && k.Direction == ledger.Retreat && k.Checksum == m.Checksum() && k.Keeping.What == engine.KeptRows &&
-			schema.SameName(k.Keeping.Table, c.Table.Name) {
-			found = append(found, k.Keeping)
+		if keptOf(k, m, statement, c.Table.Name) && k.Keeping.What == engine.KeptRows {
+			c.PutBack = &schema.Kept{Table: k.Keeping.Kept, Keys: k.Keeping.Keys}
 		}
-	}
-	if len(found) == 1 { // else it cannot be told which statement they are of
-		c.PutBack = &schema.Kept{Table: found[0].Kept, Keys: found[0].Keys}
 	}
 }
 

@@ -235,7 +235,7 @@ func (r *Runner) step(ctx context.Context, tx engine.Tx, p *progress, s *engine.
 // load reads a file into the table that was made for it.
 func load(ctx context.Context, tx engine.Tx, l *engine.Load) (rows int64, err error) {
 	f := &csvfile.File{Path: l.Path, Sum: l.Sum}
-	err = f.Rows(func(_ int, values []any) error {
+	err = f.Rows(l.Types, func(_ int, values []any) error {
 		rows++
 		_, err := tx.Exec(ctx, l.Insert, values...)
 		return err

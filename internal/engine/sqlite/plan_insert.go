@@ -82,12 +82,19 @@ func (p *planner) newKeys(c *schema.InsertChange, source string) {
 		names[i] = fmt.Sprintf("v%d", i+1)
 	}
 	with := "with v (" + strings.Join(names, ", ") + ") as (" + source + ") "
+	value := func(column string) string {
+		if i := slices.Index(c.Columns, column); i >= 0 {
+			return "v." + names[i]
+		}
+		return ""
+	}
+	p.newReferences(c, with, value)
 	for _, k := range append(keys, t.Uniques...) {
 		var values, match []string
 		for _, column := range k.Columns {
-			if i := slices.Index(c.Columns, column); i >= 0 {
-				values = append(values, "v."+names[i])
-				match = append(match, quote(t.Name)+"."+quote(column)+" = v."+names[i])
+			if v := value(column); v != "" {
+				values = append(values, v)
+				match = append(match, quote(t.Name)+"."+quote(column)+" = "+v)
 			}
 		}
 		if len(values) < len(k.Columns) {
@@ -99,6 +106,31 @@ func (p *planner) newKeys(c *schema.InsertChange, source string) {
 			SQL: with + "select " + list + " from " + taken + " limit 5", Count: with + "select count(*) from " + taken, Keys: len(values), Rule: "key-exists",
 			Message: fmt.Sprintf("%%d of the rows to insert have the %s of a row that %s has", strings.Join(k.Columns, ", "), t.Name),
 			Cure:    "insert reference rows that are not there yet; change others with a backfill",
+		})
+	}
+}
+
+// newReferences asserts that rows to insert refer to rows that are there.
+func (p *planner) newReferences(c *schema.InsertChange, with string, value func(column string) string) {
+	for _, k := range c.Table.ForeignKeys {
+		var values, present, match []string
+		for i, column := range k.Columns {
+			v := value(column)
+			if v == "" || i >= len(k.References) {
+				break
+			}
+			values, present = append(values, v), append(present, v+" is not null")
+			match = append(match, "p."+quote(k.References[i])+" = "+v)
+		}
+		if len(values) < len(k.Columns) || k.Table == c.Table.Name {
+			continue
+		}
+		orphans := "v where " + strings.Join(present, " and ") + " and not exists (select 1 from " + quote(k.Table) + " p where " + strings.Join(match, " and ") + ")"
+		p.addProof("prove that every new row refers to a row of "+k.Table, engine.Proof{
+			SQL: with + "select " + strings.Join(values, ", ") + " from " + orphans + " limit 5", Count: with + "select count(*) from " + orphans, Keys: len(values),
+			Rule: "rows-would-break", Reads: []string{k.Table},
+			Message: fmt.Sprintf("no row of %s has the %s of %%d rows to insert (foreign key %s)", k.Table, strings.Join(k.Columns, ", "), k.Name),
+			Cure:    "insert the row that they refer to first",
 		})
 	}
 }

@@ -18,7 +18,7 @@ func (p *planner) alterProofs() {
 		f, filled := p.fill(c)
 		value, _ := p.value(c, true)
 		switch {
-		case old == nil && c.Generated == nil && c.NotNull && !filled && c.Default == nil:
+		case old == nil && c.Generated == nil && c.NotNull && !filled && c.Default == nil && c.Identity == nil:
 			p.proof("prove that "+p.table.Name+" is empty", "", "true", "", engine.Proof{
 				Rule: "rows-need-value", Column: c.Name, Message: fmt.Sprintf("table %s has %%d rows, and column %s is not null and says nothing for them", p.table.Name, c.Name),
 				Cure: "give it a default, or using (expression), or add it nullable now and set not null later",
@@ -436,7 +436,8 @@ func (p *planner) fitProof(col *schema.Column, value, only string, e sqltext.Exp
 	if col.NotNull && (e == nil || p.mayBeNull(e)) {
 		breaks = append(breaks, "v is null")
 	}
-	if f := fits(col.Type, "v"); f != "" && (col.Limit != "" || e != nil && col.Declared == "" && limit(col.Type, "v") == "") {
+	back := p.change != nil && p.change.Back // what was there may come back, whatever it was
+	if f := fits(col.Type, "v"); f != "" && (col.Limit != "" || e != nil && col.Declared == "" && !back) {
 		breaks = append(breaks, "not ("+f+")")
 	}
 	if len(breaks) == 0 {

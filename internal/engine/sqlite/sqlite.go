@@ -255,9 +255,51 @@ func failure(err error) error {
 			return &engine.CannotOpen{Message: "the database can be read but not written", Cure: "check the permissions of the file and of its folder", Err: err}
 		case sqlite3.SQLITE_FULL:
 			return &engine.CannotOpen{Message: "the disk is full", Cure: "make room and run the command again: it goes on where it stopped", Err: err}
+		case sqlite3.SQLITE_CONSTRAINT:
+			return violation(se)
 		}
 	}
 	return err
+}
+
+// violation reads from SQLite's message what is violated: "UNIQUE constraint failed:
+// vessel.name, vessel.flag".
+func violation(err *sqlite.Error) error {
+	v := &engine.Violation{Err: err}
+	_, what, _ := strings.Cut(err.Error(), "constraint failed: ")
+	what = strings.TrimPrefix(what, "UNIQUE constraint failed: ")
+	if i := strings.LastIndex(what, " ("); i >= 0 {
+		what = what[:i] // the code
+	}
+	_, object, _ := strings.Cut(what, " constraint failed: ")
+	if object == "" {
+		object = what
+	}
+	switch err.Code() {
+	case sqlite3.SQLITE_CONSTRAINT_NOTNULL:
+		v.Rule = "not null"
+	case sqlite3.SQLITE_CONSTRAINT_UNIQUE, sqlite3.SQLITE_CONSTRAINT_PRIMARYKEY, sqlite3.SQLITE_CONSTRAINT_ROWID:
+		v.Rule = "unique"
+	case sqlite3.SQLITE_CONSTRAINT_CHECK:
+		v.Rule, v.Name = "check", object
+		return v
+	case sqlite3.SQLITE_CONSTRAINT_FOREIGNKEY:
+		v.Rule = "foreign key"
+		return v
+	default:
+		return err
+	}
+	for part := range strings.SplitSeq(object, ", ") {
+		table, column, found := strings.Cut(part, ".")
+		if found {
+			v.Table = table
+			v.Columns = append(v.Columns, column)
+		} else {
+			v.Name = part
+			v.Columns = append(v.Columns, part)
+		}
+	}
+	return v
 }
 
 func (d *database) Begin(ctx context.Context, o engine.TxOptions) (engine.Tx, error) {
