@@ -190,3 +190,29 @@ func has(doc any, path []string) bool {
 	v, ok := m[path[0]]
 	return ok && has(v, path[1:])
 }
+
+// TestKeptValuesFollowTheirRows is that a row which has the number of one that was
+// deleted does not inherit what was kept of that, whatever was kept and however the
+// table was changed since.
+func TestKeptValuesFollowTheirRows(t *testing.T) {
+	cases := []struct{ name, statement, query, want string }{
+		{"a dropped column", "drop view named; alter table vessel drop length_ft", "select id, length_ft from vessel order by id", "1|20.5\n2|null\n3|null\n9|null"},
+		{"a dropped column, by copying", "drop view named; alter table vessel drop length_ft, alter name set default 'x'", "select id, length_ft from vessel order by id", "1|20.5\n2|null\n3|null\n9|null"},
+		{"a dropped column, and a copy later", "drop view named; alter table vessel drop length_ft; alter table vessel rebuild", "select id, length_ft from vessel order by id", "1|20.5\n2|null\n3|null\n9|null"},
+		{"another type", "alter table vessel alter registry set data type varchar(9) using ('same')", "select id, registry from vessel order by id", "1|SKR 12\n2|SKR 12\n3|null\n9|null"},
+		{"a backfill", "backfill vessel set registry = 'same'", "select id, registry from vessel order by id", "1|SKR 12\n2|SKR 12\n3|same\n9|same"},
+		{"filled nulls", "alter table vessel alter berth_id set not null using (2)", "select id, berth_id from vessel order by id", "1|1\n2|7\n3|2\n9|2"},
+	}
+	for _, c := range cases {
+		t.Run(c.name, func(t *testing.T) {
+			o := adopted(t, pier...)
+			o.migration("0002-change", "-- A change\n"+c.statement+";\n")
+			o.must("advance", "--yes")
+			row := "insert into vessel (id, name, registry, berth_id) values (3, 'New', 'same', 2)"
+			o.exec("delete from vessel where id = 3", row, strings.Replace(row, "3", "8", 1), "update vessel set id = 9 where id = 8")
+			o.must("retreat", "--to", "1", "--yes")
+			o.same(c.query, c.want)
+			o.same("select count(*) from sqlite_schema where type = 'table' and name glob 'lastboard_kept_[0-9]' and name not in (select kept_table from lastboard_kept)", "0")
+		})
+	}
+}

@@ -47,6 +47,8 @@ type Planner interface {
 	Text(e schema.Expr) string
 	// Portable reports what in a statement this engine has no equal for.
 	Portable(t *schema.Table, e sqltext.Expr) error
+	// Forget gives the statements that take away what is kept.
+	Forget(k *Keeping) []string
 	// CreateSQL gives the engine's own statements that make a table as it stands.
 	CreateSQL(t *schema.Table) []string
 }
@@ -63,6 +65,8 @@ type Facts struct {
 	Short float64
 	// Live means that applications write meanwhile.
 	Live bool
+	// Kept names the tables of kept values that are there.
+	Kept []string
 	// KeptTable names the table that keeps what the current change would destroy.
 	KeptTable func() string
 	// Now stands for current_timestamp in what existing rows get.

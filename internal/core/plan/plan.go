@@ -104,6 +104,7 @@ type Planner struct {
 	bytes   map[string]int64
 	broken  map[string]sqltext.Pos // what does not work just now, by the statement that broke it
 	touched []string               // tables whose rows a planned change has changed
+	planned []string // tables of kept values that planned steps make
 	number  int64
 	now     string
 }
@@ -129,7 +130,7 @@ func New(ctx context.Context, in Input) (*Planner, error) {
 // Again begins anew on the tables that the last plan leads to, once they are what
 // the database has. in is what has changed beside them.
 func (p *Planner) Again(in Input) {
-	p.in, p.live, p.number, p.touched = in, p.current, in.KeptNumber, nil
+	p.in, p.live, p.number, p.touched, p.planned = in, p.current, in.KeptNumber, nil, nil
 	p.broken, p.rows, p.bytes = map[string]sqltext.Pos{}, map[string]int64{}, map[string]int64{}
 	p.now = time.Now().UTC().Format(time.DateTime)
 }
@@ -217,6 +218,7 @@ func (p *Planner) change(ctx context.Context, out *Plan, c *schema.Change) error
 		s.Early = s.Proof != nil && p.untouched(s.Proof.Table) && !slices.ContainsFunc(s.Proof.Reads, func(t string) bool { return !p.untouched(t) })
 		for _, k := range s.Keeps {
 			k.Statement = out.statement
+			p.planned = append(p.planned, k.Kept)
 		}
 		record.Keeps = append(record.Keeps, s.Keeps...)
 	}
@@ -287,8 +289,12 @@ func (p *Planner) count(ctx context.Context, c *schema.Change) error {
 }
 
 func (p *Planner) facts() engine.Facts {
+	kept := slices.Clone(p.planned)
+	for _, k := range p.in.Kept {
+		kept = append(kept, k.Keeping.Kept)
+	}
 	return engine.Facts{
-		Schema: p.current, Rows: p.rows, Bytes: p.bytes, Short: p.in.Short, Live: p.in.Live, Now: p.now,
+		Schema: p.current, Kept: kept, Rows: p.rows, Bytes: p.bytes, Short: p.in.Short, Live: p.in.Live, Now: p.now,
 		KeptTable: func() string {
 			p.number++
 			return fmt.Sprintf("%skept_%d", engine.Prefix, p.number)

@@ -25,6 +25,9 @@ type Table struct {
 	Indexes     []*Index      `json:",omitempty"`
 	Triggers    []*Trigger    `json:",omitempty"`
 	Comment     string        `json:",omitempty"`
+	// Own are Lastboard's own triggers, which let kept values follow their rows. They
+	// are no part of what the table is.
+	Own []*Trigger `json:",omitempty"`
 
 	// Options are what only this engine has: "strict", "without rowid".
 	Options map[string]string `json:",omitempty"`

@@ -64,17 +64,18 @@ func (Engine) Steps(c *schema.Change, f engine.Facts) ([]*engine.Step, error) {
 
 // planner makes the steps for one change of one table.
 type planner struct {
-	change  *schema.TableChange
-	facts   engine.Facts
-	table   *schema.Table     // as it stands before the steps
-	after   *schema.Table     // as it is meant to be, under the names of before
-	renames map[string]string // from after to what the change leads to
-	set     map[string]string // what a backfill will give columns, as SQL
-	rows    int64
-	source  *schema.Source // what a backfill reads beside the table
-	off     bool           // foreign keys do not act in any transaction of the change
-	steps   []*engine.Step
-	err     error
+	change    *schema.TableChange
+	facts     engine.Facts
+	table     *schema.Table     // as it stands before the steps
+	after     *schema.Table     // as it is meant to be, under the names of before
+	renames   map[string]string // from after to what the change leads to
+	set       map[string]string // what a backfill will give columns, as SQL
+	rows      int64
+	source    *schema.Source // what a backfill reads beside the table
+	followers []string       // statements that have to wait until the table is copied
+	off       bool           // foreign keys do not act in any transaction of the change
+	steps     []*engine.Step
+	err       error
 }
 
 func (p *planner) fail(err error) {
@@ -141,7 +142,7 @@ func (p *planner) create() []*engine.Step {
 				literal(t.Name)+" and kind = 'sequence'), 0)) where name = "+literal(t.Name), dropNote(t.Name, "", "sequence"))
 		}
 		s.SQL = append(sql, s.SQL[1:]...)
-		s.SQL = append(s.SQL, "drop table "+quote(k.Table))
+		s.SQL = append(append(s.SQL, ownAgain(t, p.facts, nil)...), "drop table "+quote(k.Table))
 		s.What = "create table " + t.Name + " again, with its rows"
 		s.Kind = engine.Rebuild
 		s.PutsBack = []string{k.Table}

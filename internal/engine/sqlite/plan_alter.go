@@ -31,6 +31,7 @@ func (p *planner) alter() ([]*engine.Step, error) {
 	p.rename()
 	p.comments()
 	p.restart(c.After)
+	p.followAfter()
 	return p.steps, p.err
 }
 

@@ -186,22 +186,20 @@ func (p *planner) delete(c *schema.DeleteChange) []*engine.Step {
 	where := " where " + engine.Range + " and " + condition
 	guards := p.unreferred(condition, where)
 	var statements []string
-	var keeps []*engine.Keeping
 	if keys := t.Key(); !c.Discard && keys != nil {
 		kept := p.facts.KeptTable()
 		columns := p.wholeRow()
-		p.add(engine.Catalog, 0, "make a place for the rows that go", "create table "+quote(kept)+" as select "+columns+" from "+quote(t.Name)+" where false")
+		p.add(engine.Catalog, 0, "make a place for the rows that go", "create table "+quote(kept)+" as select "+columns+" from "+quote(t.Name)+" where false").Keeps =
+			[]*engine.Keeping{{Table: t.Name, Kept: kept, Keys: keys, What: engine.KeptRows}}
 		statements = append(statements, "insert into "+quote(kept)+" select "+columns+" from "+quote(t.Name)+where)
-		keeps = []*engine.Keeping{{Table: t.Name, Kept: kept, Keys: keys, What: engine.KeptRows}}
 	}
-	statements = append(append(guards, statements...), "delete from "+quote(t.Name)+where)
+	statements = unfollowed(t, append(append(guards, statements...), "delete from "+quote(t.Name)+where))
 	var s *engine.Step
 	if refersToItself(t) {
 		s = p.add(engine.Backfill, updateRate, "delete rows of "+t.Name, everywhere(statements)...)
 	} else {
 		s = p.update("delete rows of "+t.Name, statements...)
 	}
-	s.Keeps = keeps
 	s.Preview = "select * from " + quote(t.Name) + " where " + condition + " limit ?"
 	if c.Noted != nil {
 		s.Preview = ""

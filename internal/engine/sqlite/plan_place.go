@@ -52,7 +52,8 @@ func (p *planner) keepDropped() {
 	s := p.add(engine.Rewrite, keepRate, "keep the values of "+strings.Join(columns, ", "),
 		"create table "+quote(kept)+" as select "+strings.Join(list, ", ")+" from "+quote(p.table.Name))
 	s.Rewrites = false
-	s.Keeps = []*engine.Keeping{{Table: p.table.Name, Kept: kept, Keys: keys, Columns: columns, What: "column"}}
+	s.Keeps = []*engine.Keeping{{Table: p.table.Name, Kept: kept, Keys: keys, Columns: columns, What: engine.KeptColumn}}
+	p.follow(s, false)
 }
 
 // indexKept makes kept values searchable by their keys before they are put back.
@@ -64,8 +65,16 @@ func (p *planner) indexKept() {
 			continue
 		}
 		done = append(done, f.Kept.Table)
-		p.add(engine.Build, indexRate, "make what was kept searchable", "create unique index if not exists "+quote(f.Kept.Table+"_key")+
-			" on "+quote(f.Kept.Table)+" ("+keptSQL("k", len(f.Kept.Keys))+")")
+		n := len(f.Kept.Keys)
+		match := make([]string, n)
+		for i := range match {
+			match[i] = fmt.Sprintf("g.k%d = %s.k%d", i+1, quote(f.Kept.Table), i+1)
+		}
+		gone := quote(f.Kept.Table + goneSuffix)
+		p.add(engine.Build, indexRate, "make what was kept searchable",
+			"create unique index if not exists "+quote(f.Kept.Table+"_key")+" on "+quote(f.Kept.Table)+" ("+keptSQL("k", n)+")",
+			"create table if not exists "+gone+" ("+keptSQL("k", n)+", primary key ("+keptSQL("k", n)+")) without rowid",
+			"delete from "+quote(f.Kept.Table)+" where exists (select 1 from "+gone+" g where "+strings.Join(match, " and ")+")")
 	}
 }
 
@@ -107,7 +116,8 @@ func (p *planner) keepConverted() {
 			fmt.Sprintf("insert into %s select %s, o, w from (select %s, %s as o, %s as w, %s as b from %s limit -1)%s",
 				quote(kept), keptSQL("k", len(keys)), strings.Join(list, ", "), quote(old.Name), affine(value, declaration(c, strict)), back, quote(p.table.Name), where))
 		s.Rewrites = false
-		s.Keeps = []*engine.Keeping{{Table: p.table.Name, Kept: kept, Keys: keys, Columns: []string{old.Name}, What: "converted"}}
+		s.Keeps = []*engine.Keeping{{Table: p.table.Name, Kept: kept, Keys: keys, Columns: []string{old.Name}, What: engine.KeptConverted}}
+		p.follow(s, true)
 	}
 }
 
@@ -209,6 +219,11 @@ func (p *planner) inPlace() {
 	for _, c := range p.dropped() {
 		if c.OnUpdateNow {
 			p.add(engine.Sync, 0, "keep no time in "+c.Name, "drop trigger "+quote(onUpdateName(p.table, c)))
+		}
+		for _, tr := range p.table.Own {
+			if (&schema.Expr{Native: tr.SQL}).Mentions(c.Name) {
+				p.add(engine.Sync, 0, "let go of "+tr.Name, "drop trigger if exists "+quote(tr.Name))
+			}
 		}
 		p.add(engine.Rewrite, rewriteRate, "drop column "+c.Name, "alter table "+name+" drop column "+quote(c.Name), dropNote(p.table.Name, c.Name, "comment"))
 	}
@@ -330,23 +345,23 @@ func (p *planner) previewAdded() string {
 func (p *planner) fillNulls(name string, c *schema.Column, f schema.Fill) {
 	value := p.render(f.Expr, true)
 	where := " where " + engine.Range + " and " + quote(c.Name) + " is null"
-	remember, keeps := p.rememberNulls(name, c, value, where)
-	s := p.update("fill "+c.Name+" where it is null", append(remember, "update "+name+" set "+quote(c.Name)+" = "+value+where)...)
-	s.Keeps = keeps
+	remember := p.rememberNulls(name, c, value, where)
+	p.update("fill "+c.Name+" where it is null", append(remember, "update "+name+" set "+quote(c.Name)+" = "+value+where)...)
 }
 
 // rememberNulls gives the statement that keeps which rows have null in a column
 // and what they get, and adds the step that makes room for it. A table whose rows
 // cannot be told apart has none.
-func (p *planner) rememberNulls(name string, c *schema.Column, value, where string) ([]string, []*engine.Keeping) {
+func (p *planner) rememberNulls(name string, c *schema.Column, value, where string) []string {
 	keys := p.table.Key()
 	if keys == nil {
-		return nil, nil
+		return nil
 	}
 	kept := p.facts.KeptTable()
-	p.add(engine.Catalog, 0, "make a place to remember which rows were null", createKept(p.table, kept, keys, []string{p.from(c).Name}))
-	return []string{"insert into " + quote(kept) + " select " + quoteAll(keys) + ", " + quote(c.Name) + ", " + value + " from " + name + where},
-		[]*engine.Keeping{{Table: p.table.Name, Kept: kept, Keys: keys, Columns: []string{c.Name}, What: "values"}}
+	place := p.add(engine.Catalog, 0, "make a place to remember which rows were null", createKept(p.table, kept, keys, []string{p.from(c).Name}))
+	place.Keeps = []*engine.Keeping{{Table: p.table.Name, Kept: kept, Keys: keys, Columns: []string{c.Name}, What: engine.KeptValues}}
+	p.follow(place, true)
+	return []string{"insert into " + quote(kept) + " select " + quoteAll(keys) + ", " + quote(c.Name) + ", " + value + " from " + name + where}
 }
 
 // putNullsBack takes a fill of nulls back, where the rows still hold it.
@@ -366,7 +381,7 @@ func (p *planner) putNullsBack() {
 // letGo drops tables of kept values that were put back.
 func (p *planner) letGo(tables []string) {
 	for _, t := range tables {
-		s := p.add(engine.Catalog, 0, "let go of what was kept", "drop table "+quote(t))
+		s := p.add(engine.Catalog, 0, "let go of what was kept", forget(t)...)
 		s.PutsBack = []string{t}
 	}
 }

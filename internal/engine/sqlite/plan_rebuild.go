@@ -25,9 +25,9 @@ func (p *planner) rebuild(why string) {
 	name := quote(t.Name)
 	for _, c := range p.after.Columns {
 		if f, ok := p.fill(c); ok && f.OnlyNull {
-			remember, keeps := p.rememberNulls(name, c, p.render(f.Expr, true), " where "+quote(c.Name)+" is null")
+			remember := p.rememberNulls(name, c, p.render(f.Expr, true), " where "+quote(c.Name)+" is null")
 			if len(remember) > 0 {
-				p.add(engine.Backfill, keepRate, "remember which rows had no "+c.Name, remember...).Keeps = keeps
+				p.add(engine.Backfill, keepRate, "remember which rows had no "+c.Name, remember...)
 			}
 		}
 	}
@@ -68,6 +68,7 @@ func (p *planner) rebuild(why string) {
 			sql = append(sql, onUpdateSQL(p.after, c))
 		}
 	}
+	sql = append(sql, ownAgain(t, p.facts, p.dropped())...)
 	for _, c := range p.dropped() {
 		sql = append(sql, dropNote(t.Name, c.Name, "comment"))
 	}

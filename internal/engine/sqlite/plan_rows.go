@@ -93,17 +93,16 @@ func (p *planner) backfill(c *schema.RowChange) []*engine.Step {
 	}
 	p.steps = append(p.steps, load...)
 	var statements []string
-	var keeps []*engine.Keeping
 	if c.Discard {
 		statements = []string{"update " + quote(t.Name) + " set " + strings.Join(f.sets, ", ") + f.from + f.where}
 	} else {
 		kept := p.facts.KeptTable()
-		p.add(engine.Catalog, 0, "make a place for the old values of "+t.Name, createKept(t, kept, keys, f.columns))
+		place := p.add(engine.Catalog, 0, "make a place for the old values of "+t.Name, createKept(t, kept, keys, f.columns))
+		place.Keeps = []*engine.Keeping{{Table: t.Name, Kept: kept, Keys: keys, Columns: f.columns, What: engine.KeptValues}}
+		p.follow(place, true)
 		statements = f.keeping(p, t, kept, keys)
-		keeps = []*engine.Keeping{{Table: t.Name, Kept: kept, Keys: keys, Columns: f.columns, What: engine.KeptValues}}
 	}
 	s := p.update("fill "+strings.Join(f.columns, ", ")+" of "+t.Name, statements...)
-	s.Keeps = keeps
 	if s.Batch != nil && p.source != nil {
 		for i, k := range s.Batch.Keys {
 			s.Batch.Keys[i] = quote(t.Name) + "." + k
@@ -200,7 +199,6 @@ func (p *planner) putBack(c *schema.RowChange) []*engine.Step {
 		statements = append(statements, putBackSQL(t, set.Column, k, i+1))
 	}
 	p.update("put the old values of "+strings.Join(columns, ", ")+" back", statements...)
-	s := p.add(engine.Catalog, 0, "let go of what was kept", "drop table "+quote(k.Table))
-	s.PutsBack = []string{k.Table}
+	p.letGo([]string{k.Table})
 	return p.steps
 }

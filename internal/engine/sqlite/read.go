@@ -111,7 +111,7 @@ func readDefinitions(ctx context.Context, query queryer) (tables []*definition, 
 	for _, row := range objects.Values {
 		kind, name, sql := text(row[0]), text(row[1]), text(row[3])
 		switch {
-		case strings.HasPrefix(strings.ToLower(text(row[2])), engine.Prefix), strings.HasPrefix(strings.ToLower(name), engine.Prefix):
+		case strings.HasPrefix(strings.ToLower(text(row[2])), engine.Prefix), strings.HasPrefix(strings.ToLower(name), engine.Prefix) && kind != "trigger":
 			noted = noted || name == engine.NoteTable
 		case kind == "table":
 			d := &definition{name: name, sql: sql}
@@ -156,6 +156,10 @@ func (d *definition) table() *schema.Table {
 			}
 			t.Indexes = append(t.Indexes, x)
 		case "trigger":
+			if strings.HasPrefix(strings.ToLower(text(row[1])), engine.Prefix) {
+				t.Own = append(t.Own, &schema.Trigger{Name: text(row[1]), SQL: text(row[3])})
+				continue
+			}
 			t.Triggers = append(t.Triggers, &schema.Trigger{Name: text(row[1]), SQL: text(row[3])})
 		}
 	}
