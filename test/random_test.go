@@ -59,7 +59,7 @@ func forwardAndBack(t *testing.T, seed uint64) (ran, refused int) {
 		case 3, 4:
 			refused++
 			if strings.Contains(r.stdout+r.stderr, "would not lead to") {
-				t.Fatalf("%s\n%s", text, r) // the plan is wrong, not the migration
+				t.Fatalf("%s\n%s", o.history(), r) // the plan is wrong, not the migration
 			}
 			if r.code == 4 { // a statement refused what one before it had made of the rows
 				o.must("retreat", "--to", fmt.Sprint(n+1), "--yes")

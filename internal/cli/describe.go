@@ -165,8 +165,17 @@ func (s *session) showChanges(ctx context.Context, p *plan.Plan) error {
 	if err != nil {
 		return err
 	}
+	renamed := p.Renamed()
 	for _, name := range p.Touched() {
 		before, after := p.Before.Table(name), now.Table(name)
+		if renamed[name] != "" && after == nil {
+			continue // shown under its new name
+		}
+		for from, to := range renamed {
+			if to == name && before == nil {
+				before = p.Before.Table(from)
+			}
+		}
 		switch {
 		case before == nil && after == nil:
 			continue

@@ -93,6 +93,25 @@ func (p *Plan) Touched() []string {
 	return names
 }
 
+// Renamed gives the tables that get another name, by the name that they have before
+// the plan.
+func (p *Plan) Renamed() map[string]string {
+	names := map[string]string{}
+	for _, r := range p.Records {
+		if r.Table == nil || r.Table.Before == nil || r.Table.After == nil || r.Table.Before.Name == r.Table.After.Name {
+			continue
+		}
+		first := r.Table.Before.Name
+		for from, to := range names {
+			if to == first {
+				first = from
+			}
+		}
+		names[first] = r.Table.After.Name
+	}
+	return names
+}
+
 // Planner plans one migration after the other, each on the tables that the one
 // before it leaves.
 type Planner struct {

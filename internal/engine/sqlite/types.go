@@ -304,8 +304,10 @@ func settleNotNull(t *schema.Table, c *schema.Column) {
 // row's own number and what is computed need none.
 func needsLimit(t *schema.Table, c *schema.Column, strict bool) bool {
 	switch {
-	case c.Limit != "" || c.Declared != "" || c.Generated != nil || limit(c.Type, c.Name) == "":
+	case c.Limit != "" || c.Declared != "" || limit(c.Type, c.Name) == "":
 		return false
+	case c.Generated != nil: // unless only the check tells the type
+		return !readType(declaration(c, strict)).Equal(c.Type)
 	case strict && (strictEnforces(c.Type) || c.Type.Name == "numeric" && len(c.Type.Args) == 0):
 		return false
 	}
