@@ -90,7 +90,7 @@ func fill(ctx context.Context, db *sql.DB, calls int) error {
 func registry(n int) any {
 	port, number := ports[n%len(ports)], 1000+n
 	switch {
-	case n%53 == 52:
+	case n%53 == 7:
 		return port // the number was never written down
 	case n%29 == 28:
 		return nil

@@ -18,17 +18,18 @@ import (
 
 func newDescribe(g *global) *cobra.Command {
 	var rows int
-	var compare string
+	var compare, at string
 	c := &cobra.Command{
 		Use:   "describe [TABLE]",
 		Short: "Show tables as they stand",
 		Long: `Without a table it lists them all. With one it shows its columns, keys, checks,
-indexes and what depends on it. --rows shows some rows. --compare 0004 shows what
-has changed since that migration, attribute by attribute; for the last migration
-and those before it back to the first that Lastboard ran.`,
+indexes, what depends on it, and who has the database open. --rows shows some rows.
+--at 0005 shows the tables as that migration left them; --compare 0004 shows what has
+changed since that one, attribute by attribute, until now or until --at.`,
 		Example: `  lastboard describe
   lastboard describe vessel --rows 5
-  lastboard describe vessel --compare 0004`,
+  lastboard describe vessel --compare 0004
+  lastboard describe vessel --at 0003`,
 		Args: cobra.MaximumNArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
 			ctx := c.Context()
@@ -37,7 +38,7 @@ and those before it back to the first that Lastboard ran.`,
 				return err
 			}
 			defer s.close()
-			tables, err := s.db.Schema(ctx)
+			tables, err := s.tablesAt(ctx, at)
 			if err != nil {
 				return err
 			}
@@ -58,6 +59,8 @@ and those before it back to the first that Lastboard ran.`,
 					name = args[0]
 				}
 				return s.compare(ctx, tables, name, compare)
+			case at != "":
+				return s.describeThen(tables, t)
 			case t == nil:
 				return s.describeAll(ctx, tables)
 			}
@@ -66,7 +69,50 @@ and those before it back to the first that Lastboard ran.`,
 	}
 	c.Flags().IntVar(&rows, "rows", 0, "show this many rows")
 	c.Flags().StringVar(&compare, "compare", "", "show what has changed since a migration")
+	c.Flags().StringVar(&at, "at", "", "show the tables as a migration left them")
 	return c
+}
+
+// tablesAt gives the tables as they stand, or as a migration left them.
+func (s *session) tablesAt(ctx context.Context, version string) (*schema.Schema, error) {
+	if version == "" {
+		return s.db.Schema(ctx)
+	}
+	tables, _, err := s.tablesAfter(ctx, version)
+	return tables, err
+}
+
+// tablesAfter gives the tables as a migration that has run left them.
+func (s *session) tablesAfter(ctx context.Context, version string) (*schema.Schema, *ledgerMigration, error) {
+	st, err := s.stand(ctx)
+	if err != nil {
+		return nil, nil, err
+	}
+	i := slices.IndexFunc(st.known, func(k *ledgerMigration) bool { return sameVersion(k.Version, version) })
+	if i < 0 {
+		return nil, nil, fault.New(fault.Usage, "version-unknown", "see lastboard status", "the ledger knows no migration %s", version)
+	}
+	tables, err := ledger.TablesAfter(st.known[:i+1])
+	return tables, st.known[i], err
+}
+
+// describeThen shows tables of the past, which have no rows any more; nil means all.
+func (s *session) describeThen(tables *schema.Schema, t *schema.Table) error {
+	list := tables.Tables
+	if t != nil {
+		list = []*schema.Table{t}
+	}
+	var shown []*describe.Table
+	for _, t := range list {
+		shown = append(shown, describe.Then(tables, t))
+	}
+	if s.JSON {
+		return s.Document(view.DescribeJSON(view.DatabaseJSON(s.name(), s.db.Info(), s.database.Live), shown))
+	}
+	for _, d := range shown {
+		s.OneTable(d)
+	}
+	return nil
 }
 
 func noTable(s *schema.Schema, name string) error {
@@ -99,6 +145,7 @@ func (s *session) describeOne(ctx context.Context, tables *schema.Schema, t *sch
 		return err
 	}
 	d.Users = s.db.Users()
+	d.Unenforced = describe.Unenforced(t, s.engine)
 	if s.JSON {
 		return s.Document(view.DescribeJSON(view.DatabaseJSON(s.name(), s.db.Info(), s.database.Live), []*describe.Table{d}))
 	}
@@ -116,15 +163,7 @@ func (s *session) describeOne(ctx context.Context, tables *schema.Schema, t *sch
 
 // compare shows the tables as they were after a migration beside what they are.
 func (s *session) compare(ctx context.Context, now *schema.Schema, table, version string) error {
-	st, err := s.stand(ctx)
-	if err != nil {
-		return err
-	}
-	i := slices.IndexFunc(st.known, func(k *ledgerMigration) bool { return sameVersion(k.Version, version) })
-	if i < 0 {
-		return fault.New(fault.Usage, "version-unknown", "see lastboard status", "the ledger knows no migration %s", version)
-	}
-	was, err := ledger.TablesAfter(st.known[:i+1])
+	was, since, err := s.tablesAfter(ctx, version)
 	if err != nil {
 		return err
 	}
@@ -136,12 +175,12 @@ func (s *session) compare(ctx context.Context, now *schema.Schema, table, versio
 	}
 	switch {
 	case s.JSON:
-		return s.Document(map[string]any{"since": st.known[i].Version, "differences": differences})
+		return s.Document(map[string]any{"since": since.Version, "differences": differences})
 	case len(differences) == 0:
-		s.Line("nothing has changed since %s-%s", st.known[i].Version, st.known[i].Name)
+		s.Line("nothing has changed since %s-%s", since.Version, since.Name)
 		return nil
 	}
-	s.Title("since %s-%s", st.known[i].Version, st.known[i].Name)
+	s.Title("since %s-%s", since.Version, since.Name)
 	for len(differences) > 0 {
 		table := differences[0].Table
 		n := slices.IndexFunc(differences, func(d schema.Difference) bool { return d.Table != table })

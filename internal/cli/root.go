@@ -100,7 +100,11 @@ In the order in which people work:
   lastboard check, forecast        what is wrong with it, what it would do
   lastboard advance                do it
   lastboard retreat --to 0004      take it back, with the data
-  lastboard status, ledger         where it stands, what was done`,
+  lastboard status, ledger         where it stands, what was done
+  lastboard audit                  do the tables still match
+  lastboard kept, tidy             what is kept; migrations in their canonical form
+
+Topics: lastboard help language, help engines, help safety`,
 		Example: `  lastboard demo
   lastboard forecast --rows 5
   lastboard advance --database harbour --yes=harbour`,
@@ -119,7 +123,8 @@ In the order in which people work:
 	f.BoolVar(&g.noColor, "no-color", false, "write no colours")
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return usageError{err} })
 	root.AddCommand(newInit(g), newAdopt(g), newDescribe(g), newDraft(g), newCheck(g), newForecast(g), newAdvance(g), newRetreat(g),
-		newStatus(g), newLedger(g), newVersion(g), newDemo(g))
+		newStatus(g), newLedger(g), newKept(g), newTidy(g), newAudit(g), newVersion(g), newDemo(g))
+	root.AddCommand(newTopics()...)
 	root.SetHelpCommandGroupID("")
 	wrapUsage(root)
 	return root

@@ -47,6 +47,8 @@ type Planner interface {
 	Text(e schema.Expr) string
 	// Portable reports what in a statement this engine has no equal for.
 	Portable(t *schema.Table, e sqltext.Expr) error
+	// Enforces reports whether a column can hold nothing but what its type says.
+	Enforces(t *schema.Table, c *schema.Column) bool
 	// Forget gives the statements that take away what is kept.
 	Forget(k *Keeping) []string
 	// CreateSQL gives the engine's own statements that make a table as it stands.
@@ -115,9 +117,18 @@ type Database interface {
 	// Advice says what of the database's own settings makes applications wait more
 	// than they need to; nil when there is nothing to say.
 	Advice(ctx context.Context) []string
+	// Own lists what Lastboard has made for itself: tables, and triggers on others.
+	Own(ctx context.Context) ([]OwnObject, error)
 	// Users lists other programs that have the database open, where that is known.
 	Users() []string
 	Close() error
+}
+
+// OwnObject is something that Lastboard has made for itself.
+type OwnObject struct {
+	Kind  string // "table" or "trigger"
+	Name  string
+	Table string // on which a trigger is
 }
 
 // TxOptions is what a transaction needs beside its statements.

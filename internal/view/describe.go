@@ -4,6 +4,8 @@ import (
 	"fmt"
 	"strings"
 
+	"charm.land/lipgloss/v2"
+
 	"lastboard/internal/core/describe"
 	"lastboard/internal/core/schema"
 	"lastboard/internal/engine"
@@ -27,7 +29,10 @@ func (p *Printer) Overview(tables []*describe.Table, views []*schema.View) {
 
 // OneTable writes a table as it stands.
 func (p *Printer) OneTable(t *describe.Table) {
-	head := bold.Render(t.Table.Name) + faint.Render(fmt.Sprintf("  %s rows, %s", Count(t.Rows), Size(t.Bytes)))
+	head := bold.Render(t.Table.Name)
+	if !t.Past {
+		head += faint.Render(fmt.Sprintf("  %s rows, %s", Count(t.Rows), Size(t.Bytes)))
+	}
 	p.Line("%s", head)
 	if t.Table.Comment != "" {
 		p.Line("%s", t.Table.Comment)
@@ -37,9 +42,9 @@ func (p *Printer) OneTable(t *describe.Table) {
 	}
 	var rows [][]string
 	for i, c := range t.Table.Columns {
-		rows = append(rows, []string{c.Name, typeText(c), nullText(c), exprText(c.Default), share(t, i), more(t.Table, c)})
+		rows = append(rows, []string{c.Name, typeText(c), describe.Range(c.Type), nullText(c), exprText(c.Default), share(t, i), more(t.Table, c)})
 	}
-	p.Table([]string{"column", "type", "nullable", "default", "nulls", ""}, rows)
+	p.styledTable([]string{"column", "type", "holds", "nullable", "default", "nulls", ""}, rows, func(col int, _ string) (lipgloss.Style, bool) { return faint, col == 2 })
 	for _, line := range facts(t) {
 		p.Line("  %s", line)
 	}
@@ -96,6 +101,9 @@ func more(t *schema.Table, c *schema.Column) string {
 		}
 		list = append(list, kind+": "+c.Generated.Expr.String())
 	}
+	if c.OnUpdateNow {
+		list = append(list, "takes the time of each update")
+	}
 	if c.Collate != "" {
 		list = append(list, "collate "+c.Collate)
 	}
@@ -133,6 +141,9 @@ func facts(t *describe.Table) []string {
 	}
 	for _, u := range t.NeededBy {
 		add("needed by", "%s", u)
+	}
+	if len(t.Unenforced) > 0 {
+		add("note", "nothing enforces the type of %s: other programs can store any value", strings.Join(t.Unenforced, ", "))
 	}
 	for _, u := range t.Users {
 		add("open in", "%s", u)
@@ -281,6 +292,8 @@ type columnJSON struct {
 	OnUpdateNow bool           `json:"on_update_now"`
 	Comment     string         `json:"comment"`
 	Collate     string         `json:"collate,omitempty"`
+	Range       string         `json:"range,omitempty"`
+	Nulls       *int64         `json:"nulls,omitempty"`
 }
 
 type generatedJSON struct {
@@ -346,8 +359,8 @@ func toJSON(d *describe.Table) tableJSON {
 	if t.PrimaryKey != nil {
 		out.PrimaryKey = t.PrimaryKey.Columns
 	}
-	for _, c := range t.Columns {
-		j := columnJSON{Name: c.Name, Type: c.Type.String(), Nullable: !c.NotNull, Default: optional(c.Default), OnUpdateNow: c.OnUpdateNow, Comment: c.Comment, Collate: c.Collate}
+	for i, c := range t.Columns {
+		j := columnJSON{Range: describe.Range(c.Type), Name: c.Name, Type: c.Type.String(), Nullable: !c.NotNull, Default: optional(c.Default), OnUpdateNow: c.OnUpdateNow, Comment: c.Comment, Collate: c.Collate}
 		if c.Generated != nil {
 			j.Generated = &generatedJSON{c.Generated.Expr.String(), c.Generated.Stored}
 		}
@@ -357,6 +370,9 @@ func toJSON(d *describe.Table) tableJSON {
 				kind = "always"
 			}
 			j.Identity = &kind
+		}
+		if i < len(d.Nulls) {
+			j.Nulls = &d.Nulls[i]
 		}
 		out.Columns = append(out.Columns, j)
 	}

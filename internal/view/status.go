@@ -6,6 +6,7 @@ import (
 	"charm.land/lipgloss/v2"
 
 	"lastboard/internal/core/ledger"
+	"lastboard/internal/engine"
 )
 
 // MigrationStatus is a migration's line in status, and its JSON.
@@ -82,4 +83,49 @@ func (p *Printer) Ran(version, state string) {
 	}
 	p.Line("%s %s is %s", good.Render("done:"), version, state)
 	p.Line("")
+}
+
+// KeptThing is a line of kept, and its JSON.
+type KeptThing struct {
+	Version string   `json:"version"`
+	Table   string   `json:"table"`
+	What    string   `json:"what"`
+	Columns []string `json:"columns"`
+	Rows    int64    `json:"rows"`
+	Bytes   int64    `json:"bytes"`
+	At      string   `json:"at"`
+	For     string   `json:"direction"` // of the run that keeps it
+	Past    bool     `json:"past"`      // older than keep_days
+}
+
+var keptWords = map[string]string{
+	engine.KeptColumn: "dropped column", engine.KeptConverted: "values before another type", engine.KeptValues: "values before a fill",
+	engine.KeptTable: "dropped table", engine.KeptRows: "deleted rows", engine.KeptKeys: "keys of inserted rows",
+}
+
+// Kept writes what is kept.
+func (p *Printer) Kept(list []KeptThing) {
+	if len(list) == 0 {
+		p.Line("nothing is kept")
+		return
+	}
+	var rows [][]string
+	for _, k := range list {
+		what := k.Table
+		if len(k.Columns) > 0 {
+			what += "." + strings.Join(k.Columns, ", ")
+		}
+		kind := keptWords[k.What]
+		if k.For == ledger.Retreat {
+			kind += ", taken back"
+		}
+		age := ""
+		if k.Past {
+			age = "past keep_days"
+		}
+		rows = append(rows, []string{k.Version, kind, what, Count(k.Rows), Size(k.Bytes), when(k.At), age})
+	}
+	p.styledTable([]string{"version", "what", "of", "rows", "size", "since (UTC)", ""}, rows, func(col int, v string) (lipgloss.Style, bool) {
+		return warn, col == 6 && v != ""
+	})
 }

@@ -8,9 +8,9 @@ package adopt
 
 import (
 	"fmt"
-	"slices"
 	"strings"
 
+	"lastboard/internal/core/restate"
 	"lastboard/internal/core/schema"
 	"lastboard/internal/core/sqltext"
 	"lastboard/internal/engine"
@@ -24,7 +24,7 @@ func Migration(s *schema.Schema, e engine.Engine, database string) (text string,
 	b.WriteString("-- Written from the database; on that database it was recorded without being run.\n\n")
 	played := &schema.Schema{}
 	write := func(st sqltext.Statement) { b.WriteString(sqltext.PrintStatement(st) + ";\n\n") }
-	for _, t := range ordered(s) {
+	for _, t := range restate.Ordered(s) {
 		statements, after, ok := portable(t, played, e)
 		if ok {
 			played = after
@@ -65,41 +65,18 @@ func nativeTable(t *schema.Table, e engine.Engine) *sqltext.Native {
 	return &sqltext.Native{Engines: []string{e.Name()}, SQL: sql, Touching: []sqltext.Name{{Name: t.Name}}, Back: "drop table " + quote(t.Name)}
 }
 
-// ordered puts a table behind those that it refers to, where that can be done.
-func ordered(s *schema.Schema) []*schema.Table {
-	var list []*schema.Table
-	rest := slices.Clone(s.Tables)
-	for len(rest) > 0 {
-		before := len(rest)
-		rest = slices.DeleteFunc(rest, func(t *schema.Table) bool {
-			waits := slices.ContainsFunc(t.ForeignKeys, func(k *schema.ForeignKey) bool {
-				return !schema.SameName(k.Table, t.Name) && s.Table(k.Table) != nil &&
-					!slices.ContainsFunc(list, func(o *schema.Table) bool { return schema.SameName(o.Name, k.Table) })
-			})
-			if !waits {
-				list = append(list, t)
-			}
-			return !waits
-		})
-		if len(rest) == before {
-			return append(list, rest...) // they refer to each other in a circle
-		}
-	}
-	return list
-}
-
 // portable gives the statements that make a table, if playing them gives it.
 func portable(t *schema.Table, played *schema.Schema, e engine.Engine) ([]sqltext.Statement, *schema.Schema, bool) {
 	if t.Opaque != "" || len(t.Options) > 0 {
 		return nil, nil, false
 	}
-	create, ok := createTable(t)
+	create, ok := restate.CreateTable(t)
 	if !ok {
 		return nil, nil, false
 	}
 	statements := []sqltext.Statement{create}
 	for _, x := range t.Indexes {
-		st, ok := createIndex(t, x)
+		st, ok := restate.CreateIndex(t, x)
 		if !ok {
 			return nil, nil, false
 		}
@@ -126,69 +103,4 @@ func portable(t *schema.Table, played *schema.Schema, e engine.Engine) ([]sqltex
 		return nil, nil, false
 	}
 	return statements, after, true
-}
-
-func createTable(t *schema.Table) (*sqltext.CreateTable, bool) {
-	st := &sqltext.CreateTable{Table: sqltext.Name{Name: t.Name}}
-	tree := func(e schema.Expr) sqltext.Expr { return e.Tree }
-	ok := true
-	for _, c := range t.Columns {
-		def := &sqltext.ColumnDef{Name: c.Name, Type: c.Type, NotNull: c.NotNull && c.Options["implied not null"] == "", Collate: c.Collate, Identity: c.Identity, Comment: c.Comment}
-		if c.Default != nil {
-			def.Default = tree(*c.Default)
-			ok = ok && def.Default != nil
-		}
-		if c.Generated != nil {
-			def.Generated = &sqltext.Generated{Expr: tree(c.Generated.Expr), Kind: "virtual"}
-			if c.Generated.Stored {
-				def.Generated.Kind = "stored"
-			}
-			ok = ok && def.Generated.Expr != nil
-		}
-		if k := t.PrimaryKey; k != nil && len(k.Columns) == 1 && schema.SameName(k.Columns[0], c.Name) && k.Implied {
-			def.PrimaryKey = true
-		}
-		st.Columns = append(st.Columns, def)
-	}
-	name := func(n string, implied bool) string {
-		if implied {
-			return ""
-		}
-		return n
-	}
-	if k := t.PrimaryKey; k != nil && (len(k.Columns) > 1 || !k.Implied) {
-		st.Constraints = append(st.Constraints, &sqltext.Constraint{Name: name(k.Name, k.Implied), Kind: sqltext.PrimaryKey, Columns: k.Columns})
-	}
-	for _, k := range t.Uniques {
-		st.Constraints = append(st.Constraints, &sqltext.Constraint{Name: name(k.Name, k.Implied), Kind: sqltext.Unique, Columns: k.Columns})
-	}
-	for _, k := range t.Checks {
-		ok = ok && k.Expr.Tree != nil
-		st.Constraints = append(st.Constraints, &sqltext.Constraint{Name: name(k.Name, k.Implied), Kind: sqltext.Check, Expr: k.Expr.Tree})
-	}
-	for _, k := range t.ForeignKeys {
-		st.Constraints = append(st.Constraints, &sqltext.Constraint{Name: name(k.Name, k.Implied), Kind: sqltext.ForeignKey, Columns: k.Columns,
-			Ref: &sqltext.Reference{Table: sqltext.Name{Name: k.Table}, Columns: k.References, OnDelete: k.OnDelete, OnUpdate: k.OnUpdate}})
-	}
-	return st, ok
-}
-
-func createIndex(t *schema.Table, x *schema.Index) (*sqltext.CreateIndex, bool) {
-	st := &sqltext.CreateIndex{Unique: x.Unique, Index: sqltext.Name{Name: x.Name}, Table: sqltext.Name{Name: t.Name}}
-	for _, p := range x.Parts {
-		part := sqltext.IndexPart{Column: p.Column, Desc: p.Desc}
-		if p.Expr != nil {
-			part.Expr = p.Expr.Tree
-		}
-		if p.Collate != "" || p.Expr != nil && part.Expr == nil {
-			return nil, false
-		}
-		st.Parts = append(st.Parts, part)
-	}
-	if x.Where != nil {
-		if st.Where = x.Where.Tree; st.Where == nil {
-			return nil, false
-		}
-	}
-	return st, true
 }

@@ -56,6 +56,9 @@ func (c *checker) add(level fault.Level, pos sqltext.Pos, rule, cure, format str
 func (c *checker) migration(m *migration.Migration) {
 	c.m = m
 	c.heading()
+	if f := plan.Undecided(m); f != nil {
+		c.findings = append(c.findings, f)
+	}
 	for _, st := range m.File.Statements {
 		c.statement(st)
 		after, _, err := schema.Apply(c.tables, st, schema.Env{Engine: c.engine.Name(), File: m.CSV})

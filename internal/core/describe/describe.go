@@ -22,6 +22,9 @@ type Table struct {
 	NeededBy []string // foreign keys, views and triggers elsewhere, in words
 	Views    []string // views that read it
 	Users    []string // programs that have the database open
+	Past     bool     // as a migration left it: there are no rows to count
+	// Unenforced names columns whose type nothing enforces.
+	Unenforced []string
 }
 
 // Tables counts the rows of every table.
@@ -51,6 +54,13 @@ func One(ctx context.Context, db engine.Database, s *schema.Schema, t *schema.Ta
 	}
 	d.depend(s)
 	return d, nil
+}
+
+// Then gives a table of the past: what is known of it without its rows.
+func Then(s *schema.Schema, t *schema.Table) *Table {
+	d := &Table{Table: t, Past: true}
+	d.depend(s)
+	return d
 }
 
 // depend finds what elsewhere uses the table.
@@ -88,3 +98,58 @@ func names(text, name string) bool {
 
 // SortedOptions lists the names of a table's options.
 func SortedOptions(o map[string]string) []string { return slices.Sorted(maps.Keys(o)) }
+
+// Range says what a type can hold, in words; "" for one without bounds.
+func Range(t sqltext.Type) string {
+	if t.Native {
+		return ""
+	}
+	if r, ok := ranges[t.Name]; ok {
+		if t.Unsigned {
+			return r[1]
+		}
+		return r[0]
+	}
+	n := 0
+	if len(t.Args) > 0 {
+		n = t.Args[0]
+	}
+	switch {
+	case t.Name == "numeric" && n > 0:
+		scale := 0
+		if len(t.Args) == 2 {
+			scale = t.Args[1]
+		}
+		most := strings.Repeat("9", n-scale)
+		if most == "" {
+			most = "0"
+		}
+		if scale > 0 {
+			most += "." + strings.Repeat("9", scale)
+		}
+		return "up to ±" + most
+	case n > 0 && (t.Name == "varchar" || t.Name == "char"):
+		return fmt.Sprintf("up to %d characters", n)
+	case n > 0:
+		return fmt.Sprintf("up to %d bytes", n)
+	}
+	return ""
+}
+
+// ranges are the bounds of the types of whole numbers, signed and unsigned.
+var ranges = map[string][2]string{
+	"tinyint": {"-128 to 127", "0 to 255"}, "smallint": {"-32,768 to 32,767", "0 to 65,535"},
+	"integer": {"±2,147 million", "0 to 4,294 million"}, "bigint": {"±9.2 × 10^18", "0 to 9.2 × 10^18"},
+}
+
+// Unenforced lists the columns whose type nothing in the database enforces: any value
+// can be in them.
+func Unenforced(t *schema.Table, e engine.Planner) []string {
+	var list []string
+	for _, c := range t.Columns {
+		if !e.Enforces(t, c) {
+			list = append(list, c.Name)
+		}
+	}
+	return list
+}

@@ -12,8 +12,11 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"os"
+	"slices"
 	"strconv"
+	"strings"
 	"time"
 
 	"lastboard/internal/core/fault"
@@ -96,6 +99,15 @@ type Kept struct {
 	Version, Direction, Checksum string
 	Keeping                      engine.Keeping
 	At                           string
+}
+
+// Time gives when it began to be kept.
+func (k Kept) Time() time.Time {
+	at, err := time.Parse(timeFormat, k.At)
+	if err != nil {
+		return time.Now() // a time that cannot be read is not old
+	}
+	return at
 }
 
 // Runner is who is changing the database.
@@ -246,6 +258,36 @@ func (l *Ledger) Kept(ctx context.Context) (list []Kept, last int64, err error) 
 		last = max(last, n)
 	}
 	return list, last, nil
+}
+
+// Owns reports whether a table is one of the ledger's own.
+func Owns(table string) bool {
+	return slices.Contains([]string{
+		"lastboard_meta", "lastboard_entry", "lastboard_migration", "lastboard_step", "lastboard_backfill", "lastboard_kept", "lastboard_runner", "lastboard_table", engine.NoteTable,
+	}, table)
+}
+
+// Tables gives the tables and views as they were after the last run.
+func (l *Ledger) Tables(ctx context.Context) (*schema.Schema, error) {
+	models, err := l.Models(ctx)
+	if err != nil {
+		return nil, err
+	}
+	s := &schema.Schema{}
+	for _, m := range slices.SortedFunc(maps.Keys(models), func(a, b Model) int { return strings.Compare(a.Kind+a.Name, b.Kind+b.Name) }) {
+		var into any
+		if m.Kind == "view" {
+			s.Views = append(s.Views, &schema.View{})
+			into = s.Views[len(s.Views)-1]
+		} else {
+			s.Tables = append(s.Tables, &schema.Table{})
+			into = s.Tables[len(s.Tables)-1]
+		}
+		if err := json.Unmarshal([]byte(models[m]), into); err != nil {
+			return nil, fmt.Errorf("%s %s in the ledger: %w", m.Kind, m.Name, err)
+		}
+	}
+	return s, nil
 }
 
 // Model names a table or a view whose definition the ledger remembers; Name is in

@@ -34,6 +34,17 @@ type Migration struct {
 	csv      map[string]*csvfile.File
 }
 
+// Undecided gives the first comment that asks a person to decide something; nil if
+// there is none.
+func (m *Migration) Undecided() *sqltext.Comment {
+	for i, c := range m.File.Comments {
+		if strings.HasPrefix(strings.ToLower(c.Text), "-- decide:") {
+			return &m.File.Comments[i]
+		}
+	}
+	return nil
+}
+
 // CSV gives the columns of a CSV file that the migration names: its path is as seen
 // from the migration's folder.
 func (m *Migration) CSV(name string) (*schema.Table, error) {

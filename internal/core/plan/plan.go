@@ -123,7 +123,7 @@ type Planner struct {
 	bytes   map[string]int64
 	broken  map[string]sqltext.Pos // what does not work just now, by the statement that broke it
 	touched []string               // tables whose rows a planned change has changed
-	planned []string // tables of kept values that planned steps make
+	planned []string               // tables of kept values that planned steps make
 	number  int64
 	now     string
 }
@@ -172,6 +172,9 @@ func (p *Planner) Close() error { return p.trial.Close() }
 // the migration.
 func (p *Planner) Advance(ctx context.Context, m *migration.Migration) (*Plan, error) {
 	out := &Plan{Version: m.Version, Name: m.Name, Direction: ledger.Advance, Migration: m, Before: p.current}
+	if f := Undecided(m); f != nil {
+		return nil, fault.List{f}
+	}
 	for i, st := range m.File.Statements {
 		out.statement = i
 		_, change, err := schema.Apply(p.current, st, schema.Env{Engine: p.in.Engine.Name(), File: m.CSV})
@@ -470,73 +473,4 @@ func (p *Plan) LongestWait() float64 {
 		longest = max(longest, held(unit))
 	}
 	return longest
-}
-
-// Located turns what [schema.Apply] says of a statement into a fault with its
-// place in the migration's file.
-func Located(m *migration.Migration, err error) *fault.Fault {
-	var p *schema.Problem
-	if errors.As(err, &p) {
-		return at(m, p.Pos, fault.New(fault.Refused, p.Rule, p.Cure, "%s", p.Message))
-	}
-	return fault.New(fault.Refused, "table-unknown", "", "%s", err.Error())
-}
-
-func (p *Planner) located(m *migration.Migration, pos sqltext.Pos, err error) *fault.Fault {
-	var f *fault.Fault
-	if errors.As(err, &f) {
-		if f.Where.File == "" {
-			return at(m, pos, f)
-		}
-		return f
-	}
-	var r *engine.Refused
-	if errors.As(err, &r) {
-		return at(m, pos, fault.New(fault.Refused, "engine-refuses", r.Cure, "%s", r.Message))
-	}
-	out := at(m, pos, fault.New(fault.Of(err), "failed", "", "%v", err))
-	out.Err = err
-	return out
-}
-
-// Place gives what a proof found its place in the migration: the part of the
-// statement that names the column, or the statement.
-func Place(m *migration.Migration, s *engine.Step, f *fault.Fault) *fault.Fault {
-	st := m.File.Statements[s.Change]
-	pos := st.Start()
-	switch st := st.(type) {
-	case *sqltext.AlterTable:
-		for _, a := range st.Actions {
-			switch a := a.(type) {
-			case *sqltext.AddColumn:
-				if schema.SameName(a.Column.Name, s.Proof.Column) {
-					pos = a.At
-				}
-			case *sqltext.SetNotNull:
-				if schema.SameName(a.Column, s.Proof.Column) {
-					pos = a.At
-				}
-			case *sqltext.SetType:
-				if schema.SameName(a.Column, s.Proof.Column) {
-					pos = a.At
-				}
-			case *sqltext.Restart:
-				pos = a.At
-			}
-		}
-	case *sqltext.Backfill:
-		for _, set := range st.Set {
-			if schema.SameName(set.Column, s.Proof.Column) {
-				pos = set.Pos
-			}
-		}
-	}
-	return at(m, pos, f)
-}
-
-// at gives a fault its place in a migration's file.
-func at(m *migration.Migration, pos sqltext.Pos, f *fault.Fault) *fault.Fault {
-	f.Where = fault.Where{File: m.Path, Line: pos.Line, Column: pos.Column}
-	f.Source = sqltext.SourceLine(m.File.Source, pos.Line)
-	return f
 }

@@ -30,6 +30,7 @@ func (p *Planner) Retreat(ctx context.Context, m Progress) (*Plan, error) {
 	}
 	for i := len(records) - 1; i >= 0; i-- {
 		r := records[i]
+		r.Keeps = p.present(r.Keeps)
 		out.statement = i
 		if r.Native != nil && r.Native.NoWayBack && begun(m.Steps, i) {
 			return nil, fault.New(fault.Refused, "no-way-back", "", "migration %s says that its native statement has no way back", m.Record.Version)
@@ -53,6 +54,13 @@ func (p *Planner) Retreat(ctx context.Context, m Progress) (*Plan, error) {
 	}
 	p.finish(out)
 	return out, nil
+}
+
+// present leaves out what was discarded since.
+func (p *Planner) present(keeps []*engine.Keeping) []*engine.Keeping {
+	return slices.DeleteFunc(keeps, func(k *engine.Keeping) bool {
+		return !slices.ContainsFunc(p.in.Kept, func(o ledger.Kept) bool { return o.Keeping.Kept == k.Kept })
+	})
 }
 
 // noWayBack says of an error that it keeps a migration from being taken back.

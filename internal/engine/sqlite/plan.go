@@ -331,10 +331,12 @@ func batch(t *schema.Table, do ...string) *engine.Batch {
 	list := strings.Join(keys, ", ")
 	down := strings.Join(keys, " desc, ") + " desc"
 	name := quote(t.Name)
+	// The plus keeps the driver from making a time of a key that looks like one.
+	plain := "+" + strings.Join(keys, ", +")
 	return &engine.Batch{
 		Keys:  keys,
-		Upper: "select " + list + " from " + name + " order by " + down + " limit 1",
-		Next: "select " + list + " from (select " + list + " from " + name + " where " + engine.Range + " order by " + list +
+		Upper: "select " + plain + " from " + name + " order by " + down + " limit 1",
+		Next: "select " + plain + " from (select " + list + " from " + name + " where " + engine.Range + " order by " + list +
 			" limit ?) order by " + down + " limit 1",
 		Do: do,
 	}

@@ -20,6 +20,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"time"
 
 	"modernc.org/sqlite"
 	sqlite3 "modernc.org/sqlite/lib"
@@ -166,6 +167,9 @@ func (d *database) Sample(ctx context.Context, t *schema.Table, columns []string
 	if len(keys) > 0 {
 		order = " order by " + strings.Join(keys, ", ")
 	}
+	for i, c := range list {
+		list[i] = "+" + c + " as " + c // as it is stored: else the driver makes times of texts
+	}
 	return d.Query(ctx, "select "+strings.Join(list, ", ")+" from "+quote(t.Name)+order+" limit ?", n)
 }
 
@@ -208,9 +212,26 @@ func query(ctx context.Context, conn *sql.Conn, statement string, args []any) (*
 		if err := rows.Scan(places...); err != nil {
 			return nil, err
 		}
+		for i, v := range values {
+			if t, ok := v.(time.Time); ok {
+				values[i] = timeText(t)
+			}
+		}
 		out.Values = append(out.Values, values)
 	}
 	return out, failure(rows.Err())
+}
+
+// timeText writes a time that the driver has made of a text.
+func timeText(t time.Time) string {
+	layout := "2006-01-02 15:04:05.999999999"
+	switch _, offset := t.Zone(); {
+	case offset != 0:
+		layout += "-07:00"
+	case t.Equal(t.Truncate(24 * time.Hour)):
+		layout = time.DateOnly
+	}
+	return t.Format(layout)
 }
 
 // Lend implements engine.Database: the table is one of SQLite's temporary ones.
@@ -233,6 +254,23 @@ func (d *database) Lend(ctx context.Context, statements []string, insert string,
 	}
 	_, e := d.conn.ExecContext(context.WithoutCancel(ctx), end)
 	return errors.Join(err, e)
+}
+
+// Own implements engine.Database.
+func (d *database) Own(ctx context.Context) ([]engine.OwnObject, error) {
+	r, err := d.Query(ctx, `select type, name, tbl_name from main.sqlite_schema where name like 'lastboard\_%' escape '\' and type in ('table', 'trigger') order by rowid`)
+	if err != nil {
+		return nil, err
+	}
+	var list []engine.OwnObject
+	for _, v := range r.Values {
+		o := engine.OwnObject{Kind: text(v[0]), Name: text(v[1])}
+		if o.Kind == "trigger" {
+			o.Table = text(v[2])
+		}
+		list = append(list, o)
+	}
+	return list, nil
 }
 
 // Advice implements engine.Database.

@@ -343,5 +343,15 @@ func unmoved(change *schema.TableChange, columns []*schema.Column) []*schema.Col
 	return list
 }
 
+// Enforces implements engine.Planner.
+func (Engine) Enforces(t *schema.Table, c *schema.Column) bool {
+	if c.Generated != nil || c.Limit != "" || c.Type.Native || t.Opaque != "" {
+		return true
+	}
+	bare := *c
+	bare.Declared = ""
+	return !needsLimit(t, &bare, t.Options["strict"] != "")
+}
+
 // sortedOptions lists the keys of options in a steady order.
 func sortedOptions(o map[string]string) []string { return slices.Sorted(maps.Keys(o)) }

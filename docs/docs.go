@@ -1,0 +1,15 @@
+// Package docs holds the guides that the program shows as help topics, so that there
+// is one text of each.
+package docs
+
+import _ "embed"
+
+// The topics of help.
+var (
+	//go:embed language.md
+	Language string
+	//go:embed engines.md
+	Engines string
+	//go:embed safety.md
+	Safety string
+)

@@ -1,0 +1,87 @@
+package cli
+
+import (
+	"os"
+
+	"github.com/spf13/cobra"
+
+	"lastboard/internal/core/fault"
+	"lastboard/internal/core/sqltext"
+	"lastboard/internal/view"
+)
+
+func newTidy(g *global) *cobra.Command {
+	var only bool
+	c := &cobra.Command{
+		Use:   "tidy",
+		Short: "Write migration files in their one canonical form",
+		Long: `Rewrites every migration file in the canonical form, with its comments. Checksums
+do not change, so that files of migrations that ran can be tidied, too. With --check
+nothing is written, and the exit code is 5 when a file is not tidy.`,
+		Example: `  lastboard tidy
+  lastboard tidy --check`,
+		Args: cobra.NoArgs,
+		RunE: func(*cobra.Command, []string) error {
+			p, err := g.load()
+			if err != nil {
+				return err
+			}
+			list, err := loadMigrations(p)
+			if err != nil {
+				return err
+			}
+			untidy := []string{}
+			for _, m := range list {
+				text, err := sqltext.Tidy(m.File)
+				if err != nil {
+					return err
+				}
+				if text == m.File.Source {
+					continue
+				}
+				untidy = append(untidy, m.Path)
+				if !only {
+					if err := replaceFile(m.Path, text); err != nil {
+						return err
+					}
+				}
+			}
+			return showTidy(g.printer(), untidy, len(list), only)
+		},
+	}
+	c.Flags().BoolVar(&only, "check", false, "write nothing; exit with 5 when a file is not tidy")
+	return c
+}
+
+// replaceFile writes a file beside the old one and puts it in its place, so that a
+// full disk loses neither.
+func replaceFile(path, text string) error {
+	beside := path + ".tidy"
+	if err := os.WriteFile(beside, []byte(text), 0o666); err != nil {
+		os.Remove(beside)
+		return err
+	}
+	return os.Rename(beside, path)
+}
+
+func showTidy(p *view.Printer, untidy []string, all int, only bool) error {
+	if p.JSON {
+		if err := p.Document(map[string]any{"untidy": untidy}); err != nil {
+			return err
+		}
+	}
+	word := "tidied"
+	if only {
+		word = "not tidy"
+	}
+	for _, f := range untidy {
+		p.Line("%s: %s", f, word)
+	}
+	if len(untidy) == 0 {
+		p.Line("%s, all tidy", view.Plural(all, "migration", "migrations"))
+	}
+	if only && len(untidy) > 0 {
+		return exitCode(fault.Differs)
+	}
+	return nil
+}

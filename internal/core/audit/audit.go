@@ -1,0 +1,159 @@
+// Package audit compares the tables of a database with what the migrations that ran
+// say they are, attribute by attribute, and the ledger with the files. It changes
+// nothing.
+package audit
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	"lastboard/internal/core/ledger"
+	"lastboard/internal/core/migration"
+	"lastboard/internal/core/schema"
+	"lastboard/internal/engine"
+)
+
+// Finding is a difference and what would mend it.
+type Finding struct {
+	schema.Difference
+	// Mend is the engine's own statements, for the table as a whole; or what to do, in
+	// words. "" where only a person can say.
+	Mend string `json:"mend"`
+}
+
+// Input is what an audit looks at.
+type Input struct {
+	Engine engine.Engine
+	DB     engine.Database
+	Ledger *ledger.Ledger
+	Files  []*migration.Migration
+	Known  []*ledger.Migration
+}
+
+// Run gives every difference; none when all is as it should be.
+func Run(ctx context.Context, in Input) ([]Finding, error) {
+	expected, err := in.Ledger.Tables(ctx)
+	if err != nil {
+		return nil, err
+	}
+	found, err := in.DB.Schema(ctx)
+	if err != nil {
+		return nil, err
+	}
+	list := []Finding{}
+	mends := map[string]string{}
+	for _, d := range schema.Compare(expected, found, in.Engine.Text) {
+		key := d.Object + d.Table
+		if d.Object != "view" {
+			key = d.Table
+		}
+		mend, known := mends[key]
+		if !known {
+			mend = in.mend(expected, found, d)
+			mends[key] = mend
+		}
+		list = append(list, Finding{d, mend})
+	}
+	list = append(list, in.files()...)
+	left, err := in.leftovers(ctx)
+	return append(list, left...), err
+}
+
+// mend gives the statements that make the table or view of a difference again what
+// it should be.
+func (in *Input) mend(expected, found *schema.Schema, d schema.Difference) string {
+	c := &schema.Change{}
+	if d.Object == "view" {
+		c.View = &schema.ViewChange{Before: found.View(d.Name), After: expected.View(d.Name)}
+	} else {
+		c.Table = between(found.Table(d.Table), expected.Table(d.Table))
+	}
+	n := 0
+	steps, err := in.Engine.Steps(c, engine.Facts{Schema: found, KeptTable: func() string { n++; return fmt.Sprintf("%skept_%d", engine.Prefix, n) }})
+	if err != nil {
+		return ""
+	}
+	var sql []string
+	for _, s := range steps {
+		if s.Proof == nil {
+			sql = append(sql, s.SQL...)
+		}
+	}
+	return strings.Join(sql, ";\n")
+}
+
+// between gives the change from one table to another by the names of their columns;
+// nothing is kept.
+func between(from, to *schema.Table) *schema.TableChange {
+	c := &schema.TableChange{Before: from, After: to, From: map[string]string{}, Discard: map[string]bool{"*": true}, Back: true}
+	if from == nil || to == nil {
+		return c
+	}
+	for _, col := range from.Columns {
+		if now := to.Column(col.Name); now != nil {
+			c.From[now.Name] = col.Name
+		} else {
+			c.Discard[col.Name] = true
+		}
+	}
+	return c
+}
+
+// files compares the ledger with the project's files.
+func (in *Input) files() []Finding {
+	var list []Finding
+	add := func(version, attribute, expected, found, mend string) {
+		list = append(list, Finding{schema.Difference{Object: "migration", Name: version, Attribute: attribute, Expected: expected, Found: found}, mend})
+	}
+	for _, k := range in.Known {
+		i := slices.IndexFunc(in.Files, func(m *migration.Migration) bool { return m.Version == k.Version })
+		switch {
+		case i < 0:
+			add(k.Version, "file", k.Version+"-"+k.Name+".sql", "", "put the file back: the ledger has its text")
+		case in.Files[i].Checksum() != k.Checksum:
+			add(k.Version, "text", "as it ran", "edited since", "put the file back as it was, and write the change as a new migration")
+		}
+		if k.State == ledger.Running || k.State == ledger.Stopped {
+			add(k.Version, "state", ledger.Settled, k.State, "lastboard "+k.Direction+" goes on with it")
+		}
+	}
+	return list
+}
+
+// leftovers finds what is Lastboard's own and is of no use any more.
+func (in *Input) leftovers(ctx context.Context) ([]Finding, error) {
+	own, err := in.DB.Own(ctx)
+	if err != nil {
+		return nil, err
+	}
+	kept, _, err := in.Ledger.Kept(ctx)
+	if err != nil {
+		return nil, err
+	}
+	unfinished := slices.ContainsFunc(in.Known, func(k *ledger.Migration) bool { return k.State == ledger.Running || k.State == ledger.Stopped })
+	var list []Finding
+	for _, o := range own {
+		if ledger.Owns(o.Name) || unfinished {
+			continue
+		}
+		if slices.ContainsFunc(kept, func(k ledger.Kept) bool {
+			return o.Name == k.Keeping.Kept || strings.HasPrefix(o.Name, k.Keeping.Kept+"_")
+		}) {
+			continue
+		}
+		list = append(list, Finding{
+			schema.Difference{Table: o.Table, Object: "leftover " + o.Kind, Name: o.Name, Attribute: "exists", Expected: "no", Found: "yes"}, "drop " + o.Kind + " " + o.Name,
+		})
+	}
+	for _, k := range kept {
+		if !slices.ContainsFunc(own, func(o engine.OwnObject) bool { return o.Name == k.Keeping.Kept }) {
+			list = append(list, Finding{
+				schema.Difference{Table: k.Keeping.Table, Object: "kept data", Name: k.Keeping.Kept, Attribute: "exists", Expected: "yes", Found: "no"},
+				"it cannot be brought back; lastboard kept " + k.Version + " --discard forgets it",
+			})
+		}
+	}
+	return list, nil
+}
