@@ -17,7 +17,7 @@ import (
 )
 
 func newCheck(g *global) *cobra.Command {
-	var offline bool
+	var offline, sarif bool
 	c := &cobra.Command{
 		Use:   "check",
 		Short: "Find what is wrong or dangerous in migrations",
@@ -27,11 +27,16 @@ values that would not fit. With --offline it reads files alone, and plays all of
 them from the first. Findings are errors (it will not run), warnings and notes;
 the exit code is 3 when there is an error.`,
 		Example: `  lastboard check
-  lastboard check --offline --json`,
+  lastboard check --offline --json
+  lastboard check --offline --sarif > findings.sarif`,
 		Args: cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
+			show := showFindings
+			if sarif {
+				show, g.quiet = showSarif, true // the document alone
+			}
 			if offline {
-				return g.checkFiles()
+				return g.checkFiles(show)
 			}
 			s, err := g.open(c.Context(), engine.Read)
 			if err != nil {
@@ -42,15 +47,16 @@ the exit code is 3 when there is an error.`,
 			if err != nil {
 				return err
 			}
-			return showFindings(s.Printer, findings)
+			return show(s.Printer, findings)
 		},
 	}
 	c.Flags().BoolVar(&offline, "offline", false, "read the files alone")
+	c.Flags().BoolVar(&sarif, "sarif", false, "write the findings as SARIF 2.1.0, for code-review tools")
 	return c
 }
 
 // checkFiles checks every migration of the project without a database.
-func (g *global) checkFiles() error {
+func (g *global) checkFiles(show func(*view.Printer, fault.List) error) error {
 	p, err := g.load()
 	if err != nil {
 		return err
@@ -63,7 +69,7 @@ func (g *global) checkFiles() error {
 	if len(faults) == 0 {
 		faults = check.Migrations(list, sqlite.Engine{})
 	}
-	return showFindings(g.printer(), faults)
+	return show(g.printer(), faults)
 }
 
 // check gives the findings of what waits: of its files, and of the rows.
@@ -96,7 +102,7 @@ func (s *session) checkRows(ctx context.Context, list []*migration.Migration) (f
 	defer planner.Close()
 	var findings fault.List
 	for _, m := range list {
-		findings = append(findings, check.Statements(m, s.engine)...)
+		findings = append(findings, check.Statements(m, planner.Tables(), s.engine)...)
 		p, err := planner.Advance(ctx, m)
 		var faults fault.List
 		if errors.As(err, &faults) {
@@ -126,6 +132,17 @@ type findingJSON struct {
 	Cure    string      `json:"cure"`
 	Where   fault.Where `json:"where"`
 	Samples [][]string  `json:"samples,omitempty"`
+}
+
+// showSarif writes findings for code-review tools.
+func showSarif(p *view.Printer, list fault.List) error {
+	if err := p.Sarif(list, check.Rules(), Version); err != nil {
+		return err
+	}
+	if list.HasErrors() {
+		return exitCode(fault.Of(list))
+	}
+	return nil
 }
 
 func showFindings(p *view.Printer, list fault.List) error {

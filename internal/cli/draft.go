@@ -44,7 +44,7 @@ migration until a person has decided.`,
 			if err != nil && !(errors.As(err, &faults) && faults[0].Rule != "folder-missing") {
 				return err
 			}
-			path := filepath.Join(p.Migrations, migration.NextVersion(list)+"-"+slug+".sql")
+			path := filepath.Join(fromHere(p.Migrations), migration.NextVersion(list)+"-"+slug+".sql")
 			text := fmt.Sprintf("-- %s\n-- Why it changes.\n\n", strings.ToUpper(title[:1])+title[1:])
 			if wanted != "" {
 				statements, err := g.wanted(c.Context(), wanted)

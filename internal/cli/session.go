@@ -121,13 +121,17 @@ func engineFor(url string) (engine.Engine, error) {
 
 // loadMigrations reads the project's folder; paths are shown as seen from here.
 func loadMigrations(p *project.Project) ([]*migration.Migration, error) {
-	dir := p.Migrations
+	return migration.Load(fromHere(p.Migrations))
+}
+
+// fromHere gives a path as seen from the working folder, if it is near.
+func fromHere(path string) string {
 	if here, err := os.Getwd(); err == nil {
-		if rel, err := filepath.Rel(here, dir); err == nil && !strings.HasPrefix(rel, "../..") {
-			dir = rel
+		if rel, err := filepath.Rel(here, path); err == nil && !strings.HasPrefix(rel, "../..") {
+			return rel
 		}
 	}
-	return migration.Load(dir)
+	return path
 }
 
 // standing is the migrations of a project beside what the ledger knows of them.

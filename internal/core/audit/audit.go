@@ -45,6 +45,10 @@ func Run(ctx context.Context, in Input) ([]Finding, error) {
 	list := []Finding{}
 	mends := map[string]string{}
 	for _, d := range schema.Compare(expected, found, in.Engine.Text) {
+		if d.Object == "trigger" {
+			list = append(list, Finding{d, mendTrigger(expected.Table(d.Table), d)})
+			continue
+		}
 		key := d.Object + d.Table
 		if d.Object != "view" {
 			key = d.Table
@@ -79,6 +83,20 @@ func (in *Input) mend(expected, found *schema.Schema, d schema.Difference) strin
 	for _, s := range steps {
 		if s.Proof == nil {
 			sql = append(sql, s.SQL...)
+		}
+	}
+	sql = slices.DeleteFunc(sql, func(s string) bool { return strings.HasPrefix(s, "explain ") || strings.HasPrefix(s, "select ") }) // checks of the run's own
+	return strings.Join(sql, ";\n")
+}
+
+func mendTrigger(t *schema.Table, d schema.Difference) string {
+	var sql []string
+	if d.Found != "no" {
+		sql = append(sql, `drop trigger "`+strings.ReplaceAll(d.Name, `"`, `""`)+`"`)
+	}
+	for _, tr := range t.Triggers {
+		if schema.SameName(tr.Name, d.Name) {
+			sql = append(sql, tr.SQL)
 		}
 	}
 	return strings.Join(sql, ";\n")

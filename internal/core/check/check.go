@@ -26,13 +26,16 @@ func Migrations(list []*migration.Migration, e engine.Engine) fault.List {
 	return c.findings
 }
 
-// Statements gives the findings that need no tables: for migrations whose tables
-// a database knows better.
-func Statements(m *migration.Migration, e engine.Engine) fault.List {
-	c := checker{engine: e, m: m}
+// Statements gives the findings of a migration that need no rows: for one whose
+// tables a database knows.
+func Statements(m *migration.Migration, tables *schema.Schema, e engine.Engine) fault.List {
+	c := checker{engine: e, m: m, tables: tables}
 	c.heading()
 	for _, st := range m.File.Statements {
 		c.statement(st)
+		if after, _, err := schema.Apply(c.tables, st, schema.Env{Engine: e.Name(), File: m.CSV}); err == nil {
+			c.tables = after
+		}
 	}
 	return c.findings
 }
@@ -92,7 +95,7 @@ func (c *checker) statement(st sqltext.Statement) {
 	case *sqltext.CreateTable:
 		c.name(st.Table.Pos, st.Table.Name)
 		for _, col := range st.Columns {
-			c.column(col)
+			c.column(nil, col)
 		}
 		for _, k := range st.Constraints {
 			c.expr(k.Expr, k.Pos)
@@ -102,11 +105,27 @@ func (c *checker) statement(st sqltext.Statement) {
 	case *sqltext.AlterTable:
 		c.alter(st)
 	case *sqltext.CreateIndex:
+		c.name(st.Index.Pos, st.Index.Name)
 		c.expr(st.Where, st.At)
+	case *sqltext.RenameIndex:
+		c.name(st.At, st.To)
+	case *sqltext.CreateView:
+		c.name(st.View.Pos, st.View.Name)
+	case *sqltext.Delete:
+		c.discard(st.At, st.Discard, "the deleted rows of table "+st.Table.Name)
+		c.expr(st.Where, st.At)
+	case *sqltext.Insert:
+		for _, row := range st.Rows {
+			for _, e := range row {
+				c.expr(e, st.At)
+			}
+		}
 	case *sqltext.Backfill:
 		c.discard(st.At, st.Discard, "the old values of table "+st.Table.Name)
+		t := c.table(st.Table)
 		for _, set := range st.Set {
 			c.expr(set.Value, set.Pos)
+			c.nullable(t, set.Value, set.Pos)
 			c.invented(set.Value, set.Pos)
 		}
 		c.expr(st.Where, st.At)
@@ -115,55 +134,6 @@ func (c *checker) statement(st sqltext.Statement) {
 			c.add(fault.Warning, st.At, "no-way-back", "write back $$ … $$ if there is one", "the native statement has no way back, and so has the migration")
 		}
 		c.add(fault.Note, st.At, "native", "", "native SQL runs as it is written, on %s alone", strings.Join(st.Engines, " and "))
-	}
-}
-
-func (c *checker) alter(st *sqltext.AlterTable) {
-	var added []*sqltext.AddColumn
-	var dropped []*sqltext.DropColumn
-	for _, a := range st.Actions {
-		switch a := a.(type) {
-		case *sqltext.AddColumn:
-			added = append(added, a)
-			c.column(a.Column)
-			c.expr(a.Using, a.At)
-			c.invented(a.Using, a.At)
-			if a.Using == nil && a.Column.Default != nil {
-				c.invented(a.Column.Default, a.At)
-			}
-		case *sqltext.DropColumn:
-			dropped = append(dropped, a)
-			c.discard(a.At, a.Discard, "the values of column "+a.Column)
-		case *sqltext.RenameColumn:
-			c.name(a.At, a.To)
-		case *sqltext.SetDefault:
-			if a.Value != nil {
-				c.add(fault.Note, a.At, "default-leaves-old-rows", "add a backfill if the rows that are there should have it, too", "a default is for new rows: rows in which %s is null stay as they are", a.Column)
-			}
-		case *sqltext.SetNotNull:
-			c.expr(a.Using, a.At)
-		}
-	}
-	for _, d := range dropped {
-		for _, a := range added {
-			if a.Using == nil && d.Restore == nil {
-				c.add(fault.Warning, a.At, "looks-like-rename", fmt.Sprintf("write rename column %s to %s, or using (…) to say what the rows get", d.Column, a.Column.Name),
-					"%s is dropped and %s added, and nothing carries the values over", d.Column, a.Column.Name)
-			}
-		}
-	}
-}
-
-func (c *checker) column(col *sqltext.ColumnDef) {
-	c.name(col.Pos, col.Name)
-	if col.Type.Native {
-		c.add(fault.Note, col.Type.Pos, "type-native", "portable types are: "+strings.Join(sqltext.TypeNames(), ", "), "%s is no portable type and is passed on as it is", col.Type)
-	}
-	for _, e := range col.Checks {
-		c.expr(e, col.Pos)
-	}
-	if col.Generated != nil {
-		c.expr(col.Generated.Expr, col.Pos)
 	}
 }
 
@@ -195,7 +165,9 @@ func (c *checker) expr(e sqltext.Expr, pos sqltext.Pos) {
 				c.add(fault.Warning, pos, "integer-division", "write one of them with a point: 50.0 / 100", "%s divides whole numbers and drops the rest", sqltext.PrintExpr(x))
 			}
 		case *sqltext.Call:
-			if (x.Name == "upper" || x.Name == "lower") && c.engine.Name() == "sqlite" {
+			if x.Name == "round" && len(x.Args) == 2 && c.engine.Name() == "sqlite" {
+				c.add(fault.Note, pos, "half-way-rounding", "compute in whole units where a half must go up", "%s may round a half otherwise on SQLite, which has no decimals", sqltext.PrintExpr(x))
+			} else if (x.Name == "upper" || x.Name == "lower") && c.engine.Name() == "sqlite" {
 				c.add(fault.Note, pos, "letters-beyond-ascii", "", "%s leaves letters beyond a-z as they are on SQLite", x.Name)
 			} else if !slices.Contains(portableCalls, x.Name) {
 				c.add(fault.Note, pos, "function-native", "", "%s() is no function of the language and is passed on as it is", x.Name)
@@ -213,18 +185,4 @@ var portableCalls = []string{
 func wholeNumber(e sqltext.Expr) bool {
 	l, ok := e.(*sqltext.Literal)
 	return ok && l.Kind == sqltext.NumberLiteral && !strings.ContainsAny(l.Text, ".eE")
-}
-
-// name warns of a name that has to be quoted on some engine.
-func (c *checker) name(pos sqltext.Pos, name string) {
-	word := strings.ToLower(name)
-	for _, e := range []struct {
-		engine string
-		words  []string
-	}{{"SQLite", sqliteWords}, {"PostgreSQL", postgresWords}, {"MariaDB", mariadbWords}} {
-		if slices.Contains(e.words, word) {
-			c.add(fault.Warning, pos, "name-reserved", "choose another name: every program has to quote this one", "%s is a reserved word on %s", name, e.engine)
-			return
-		}
-	}
 }

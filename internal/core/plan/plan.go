@@ -165,6 +165,9 @@ func prepareTrial(ctx context.Context, in Input, trial engine.Trial) error {
 	return err
 }
 
+// Tables gives the tables that the plans so far lead to.
+func (p *Planner) Tables() *schema.Schema { return p.current }
+
 // Close ends the trial.
 func (p *Planner) Close() error { return p.trial.Close() }
 
@@ -192,6 +195,9 @@ func (p *Planner) Advance(ctx context.Context, m *migration.Migration) (*Plan, e
 			return nil, fault.List{p.located(m, st.Start(), err)}
 		}
 		p.warn(out, m, st, change)
+		if f := p.otherMeaning(m, st); f != nil {
+			return nil, fault.List{f}
+		}
 		if why := overlap(change); why != "" {
 			out.Overlap = append(out.Overlap, why)
 		}

@@ -1,6 +1,7 @@
 package plan
 
 import (
+	"slices"
 	"strings"
 
 	"lastboard/internal/core/fault"
@@ -26,7 +27,7 @@ func (p *Planner) warn(out *Plan, m *migration.Migration, st sqltext.Statement, 
 			}
 		}
 		if len(t.Fill) > 0 {
-			p.warnTriggers(note, t.Before, nil)
+			p.warnTriggers(note, t.Before, "update", nil)
 		}
 	}
 	if c.Rows != nil {
@@ -34,33 +35,39 @@ func (p *Planner) warn(out *Plan, m *migration.Migration, st sqltext.Statement, 
 		for _, s := range c.Rows.Set {
 			columns = append(columns, s.Column)
 		}
-		p.warnTriggers(note, c.Rows.Table, columns)
+		p.warnTriggers(note, c.Rows.Table, "update", columns)
+	}
+	if c.Delete != nil {
+		p.warnTriggers(note, c.Delete.Table, "delete", nil)
+	}
+	if c.Insert != nil {
+		p.warnTriggers(note, c.Insert.Table, "insert", nil)
 	}
 }
 
-// warnTriggers counts the user's own triggers that an update would fire.
-func (p *Planner) warnTriggers(note func(fault.Level, string, string, string, ...any), t *schema.Table, columns []string) {
+// warnTriggers names the user's own triggers that writing rows would fire.
+func (p *Planner) warnTriggers(note func(fault.Level, string, string, string, ...any), t *schema.Table, event string, columns []string) {
 	var names []string
 	for _, tr := range t.Triggers {
-		if firesOnUpdate(tr.SQL, columns) {
+		if fires(tr.SQL, event, columns) {
 			names = append(names, tr.Name)
 		}
 	}
 	if len(names) > 0 {
 		note(fault.Warning, "fires-triggers", "drop them with a native statement before it and make them again after it, if they should not act",
-			"filling %s fires %s once for each row", t.Name, strings.Join(names, ", "))
+			"writing rows of %s fires %s once for each", t.Name, strings.Join(names, ", "))
 	}
 }
 
-// firesOnUpdate reads a trigger's head: before or after an update, perhaps of
+// fires reads a trigger's head: before or after an event, for an update perhaps of
 // some columns alone.
-func firesOnUpdate(sql string, columns []string) bool {
+func fires(sql, event string, columns []string) bool {
 	head, _, _ := strings.Cut(schema.Words(sql), " begin ")
-	_, event, found := strings.Cut(" "+head+" ", " update ")
+	_, rest, found := strings.Cut(" "+head+" ", " "+event+" ")
 	if !found {
 		return false
 	}
-	of, _, _ := strings.Cut(event, " on ")
+	of, _, _ := strings.Cut(rest, " on ")
 	list, limited := strings.CutPrefix(strings.TrimSpace(of), "of ")
 	if !limited {
 		return true
@@ -71,4 +78,28 @@ func firesOnUpdate(sql string, columns []string) bool {
 		}
 	}
 	return false
+}
+
+// otherMeaning refuses on a live database that a column keeps its name and its values
+// become something else.
+func (p *Planner) otherMeaning(m *migration.Migration, st sqltext.Statement) *fault.Fault {
+	alter, ok := st.(*sqltext.AlterTable)
+	if !ok || !p.in.Live {
+		return nil
+	}
+	for _, a := range alter.Actions {
+		t, ok := a.(*sqltext.SetType)
+		if !ok || t.Using == nil || schema.SameMeaning(t.Using, t.Column) {
+			continue
+		}
+		renamed := slices.ContainsFunc(alter.Actions, func(o sqltext.Action) bool {
+			r, ok := o.(*sqltext.RenameColumn)
+			return ok && schema.SameName(r.Column, t.Column)
+		})
+		if !renamed {
+			return at(m, t.At, fault.New(fault.Refused, "meaning-changes", "rename it in the same statement",
+				"%s keeps its name on a live database, and its values would become something else", t.Column))
+		}
+	}
+	return nil
 }

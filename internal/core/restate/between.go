@@ -23,6 +23,9 @@ func Table(from, to *schema.Table, text schema.Text) []Part {
 	b.constraints()
 	b.columns()
 	b.keys()
+	if len(b.actions) > 0 {
+		b.order()
+	}
 	var parts []Part
 	if len(b.actions) > 0 {
 		parts = append(parts, Part{&sqltext.AlterTable{Table: sqltext.Name{Name: to.Name}, Actions: b.actions}, b.decide, b.notes})
@@ -132,24 +135,31 @@ func (b *between) columns() {
 				b.to.Name, a.Name, d.Name, d.Name, a.Name))
 		}
 	}
-	b.order()
 }
 
 // likely gives the columns that a dropped one may have become: those of its type,
-// else all.
+// else of its kind, else all.
 func likely(d *schema.Column, added []*schema.Column) []*schema.Column {
-	var list []*schema.Column
-	for _, a := range added {
-		if a.Type.Equal(d.Type) {
-			list = append(list, a)
+	for _, same := range []func(a sqltext.Type) bool{
+		d.Type.Equal,
+		func(a sqltext.Type) bool { return a.Name == d.Type.Name },
+		func(a sqltext.Type) bool { return a.IsText() == d.Type.IsText() && a.IsInteger() == d.Type.IsInteger() },
+	} {
+		var list []*schema.Column
+		for _, a := range added {
+			if same(a.Type) {
+				list = append(list, a)
+			}
+		}
+		if len(list) > 0 {
+			return list
 		}
 	}
-	if len(list) == 0 {
-		return added
-	}
-	return list
+	return added
 }
 
+// order notes that columns stand in another order: only a copy of the table moves
+// them, so that it is for a person to ask for it.
 func (b *between) order() {
 	var before, after []string
 	for _, c := range b.from.Columns {

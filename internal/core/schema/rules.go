@@ -4,6 +4,7 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"fmt"
+	"slices"
 	"strings"
 
 	"lastboard/internal/core/sqltext"
@@ -131,4 +132,32 @@ func steady(t *Table, e Expr, at sqltext.Pos, where, cure string) error {
 		return problem(at, "expression-not-steady", cure, "%s uses %s, which gives another result each time", where, what)
 	}
 	return nil
+}
+
+// SameMeaning reports whether an expression is the column itself, cast, trimmed or
+// rounded.
+func SameMeaning(e sqltext.Expr, column string) bool {
+	switch e := e.(type) {
+	case *sqltext.Ref:
+		return SameName(e.Column, column)
+	case *sqltext.Cast:
+		return SameMeaning(e.X, column)
+	case *sqltext.Trim:
+		return e.Chars == nil && SameMeaning(e.X, column)
+	case *sqltext.Call:
+		return slices.Contains([]string{"round", "floor", "ceiling", "trim", "ltrim", "rtrim", "coalesce"}, e.Name) && len(e.Args) > 0 && SameMeaning(e.Args[0], column)
+	case *sqltext.Case:
+		for _, w := range e.Whens {
+			if !SameMeaning(w.Then, column) && !isLiteral(w.Then) {
+				return false
+			}
+		}
+		return e.Else == nil || SameMeaning(e.Else, column) || isLiteral(e.Else)
+	}
+	return false
+}
+
+func isLiteral(e sqltext.Expr) bool {
+	_, ok := e.(*sqltext.Literal)
+	return ok
 }

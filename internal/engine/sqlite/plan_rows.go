@@ -76,7 +76,7 @@ func everywhere(statements []string) []string {
 // backfill computes values for rows that are there, and keeps the old ones.
 func (p *planner) backfill(c *schema.RowChange) []*engine.Step {
 	t := c.Table
-	load := p.readSource(c)
+	load := p.readSource(c) // before the proofs, which read what it makes
 	condition := ""
 	if c.Where != nil {
 		condition = "(" + p.render(c.Where, true) + ")"
@@ -91,7 +91,6 @@ func (p *planner) backfill(c *schema.RowChange) []*engine.Step {
 		})
 		return nil
 	}
-	p.steps = append(p.steps, load...)
 	var statements []string
 	if c.Discard {
 		statements = []string{"update " + quote(t.Name) + " set " + strings.Join(f.sets, ", ") + f.from + f.where}
@@ -113,9 +112,8 @@ func (p *planner) backfill(c *schema.RowChange) []*engine.Step {
 		preview = append(preview, p.own(column)+" as "+quote(column+" before"), f.values[i]+" as "+quote(column+" after"))
 	}
 	s.Preview = p.preview(preview, condition)
-	for range load {
-		csv := quote(p.source.Table.Name)
-		p.add(engine.Catalog, 0, "let go of what was read", "drop table main."+csv)
+	if load {
+		p.add(engine.Catalog, 0, "let go of what was read", "drop table main."+quote(p.source.Table.Name))
 	}
 	return p.steps
 }

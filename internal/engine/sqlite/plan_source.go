@@ -26,18 +26,17 @@ func (p *planner) tables() string {
 }
 
 // readSource settles what a backfill reads beside its table, and proves that no row
-// gets more than one value. For a file it gives the steps that make a table of it.
-func (p *planner) readSource(c *schema.RowChange) []*engine.Step {
+// gets more than one value. A file becomes a table first: then loaded is true.
+func (p *planner) readSource(c *schema.RowChange) (loaded bool) {
 	if c.From == nil {
-		return nil
+		return false
 	}
 	source := *c.From
 	p.source = &source
-	var steps []*engine.Step
-	if source.File != "" {
+	if loaded = source.File != ""; loaded {
 		source.Table = typed(c)
 		source.Table.Name = strings.Replace(p.facts.KeptTable(), "kept", "csv", 1)
-		steps = []*engine.Step{p.load(&source)}
+		p.steps = append(p.steps, p.load(&source))
 	}
 	keys := p.keys()
 	condition := ""
@@ -51,7 +50,7 @@ func (p *planner) readSource(c *schema.RowChange) []*engine.Step {
 		Message: fmt.Sprintf("%s gives more than one row for %%d rows of %s", source.Alias, p.table.Name),
 		Cure:    "say with where which of them is meant, or join by a key",
 	})
-	return steps
+	return loaded
 }
 
 // typed gives the table that a file becomes: its columns have the types of those that
