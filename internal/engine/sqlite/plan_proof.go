@@ -3,6 +3,7 @@ package sqlite
 import (
 	"fmt"
 	"slices"
+	"strconv"
 	"strings"
 
 	"lastboard/internal/core/schema"
@@ -437,7 +438,7 @@ func (p *planner) fitProof(col *schema.Column, value, only string, e sqltext.Exp
 		breaks = append(breaks, "v is null")
 	}
 	back := p.change != nil && p.change.Back // what was there may come back, whatever it was
-	if f := fits(col.Type, "v"); f != "" && (col.Limit != "" || e != nil && col.Declared == "" && !back) {
+	if f := fits(col.Type, "v"); f != "" && !surelyFits(col.Type, e) && (col.Limit != "" || e != nil && col.Declared == "" && !back) {
 		breaks = append(breaks, "not ("+f+")")
 	}
 	if len(breaks) == 0 {
@@ -451,4 +452,25 @@ func (p *planner) fitProof(col *schema.Column, value, only string, e sqltext.Exp
 		Rule: "rows-would-break", Column: col.Name, Message: fmt.Sprintf("column %s (%s) cannot hold what %%d rows of %s would get", col.Name, holds, p.table.Name),
 		Cure: "change the expression, or put those rows right with a backfill first",
 	})
+}
+
+// surelyFits reports whether a plain value is one of the type: then no row has to be
+// read to know.
+func surelyFits(t sqltext.Type, e sqltext.Expr) bool {
+	l, ok := e.(*sqltext.Literal)
+	if !ok {
+		return false
+	}
+	switch {
+	case t.IsInteger() && l.Kind == sqltext.NumberLiteral:
+		n, err := strconv.ParseInt(l.Text, 10, 64)
+		return err == nil && n >= 0 && n <= 127
+	case t.Name == "numeric" && l.Kind == sqltext.NumberLiteral:
+		return !strings.ContainsAny(l.Text, ".eE") && (len(t.Args) == 0 || len(t.Args) == 2 && len(l.Text) <= t.Args[0]-t.Args[1])
+	case t.Name == "enum":
+		return slices.Contains(t.Values, l.Text)
+	case t.IsText() && l.Kind == sqltext.StringLiteral:
+		return len(t.Args) == 0 || len(l.Text) <= t.Args[0]
+	}
+	return false
 }

@@ -273,7 +273,8 @@ func (r *reader) columnConstraint(c *schema.Column, name string) bool {
 		e := r.defaultValue()
 		c.Default = &e
 	case r.accept("collate"):
-		c.Collate = r.name()
+		c.Collate = asWritten(r.tok())
+		r.name()
 	case r.is("references"):
 		r.foreignKey(&schema.ForeignKey{Name: name, Columns: []string{c.Name}})
 	case r.accept("generated", "always", "as"), r.accept("as"):
@@ -303,9 +304,12 @@ func (r *reader) defaultValue() schema.Expr {
 	}
 	switch r.tok().Kind {
 	case sqltext.Word, sqltext.Quoted, sqltext.String, sqltext.Number, sqltext.Blob:
-		end := r.tok().End()
+		tok := r.tok()
 		r.at++
-		return schema.Expr{Native: r.src[start:end]}
+		if tok.Kind == sqltext.Quoted && start == tok.Pos.Offset {
+			return schema.Expr{Native: literal(tok.Value)} // SQLite takes a quoted name here for a string
+		}
+		return schema.Expr{Native: r.src[start:tok.End()]}
 	}
 	r.fail("a default is wanted, not %q", r.tok().Text)
 	return schema.Expr{}

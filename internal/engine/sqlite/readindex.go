@@ -66,7 +66,7 @@ func readPart(t *schema.Table, text string) schema.IndexPart {
 		tokens = tokens[:n-1]
 	}
 	if n := len(tokens); n > 2 && tokens[n-2].Is("collate") {
-		p.Collate = tokens[n-1].Value
+		p.Collate = asWritten(tokens[n-1])
 		tokens = tokens[:n-2]
 	}
 	rest := strings.TrimSpace(text[:tokens[len(tokens)-1].End()])
@@ -98,4 +98,12 @@ func matching(tokens []sqltext.Token) int {
 		}
 	}
 	return -1
+}
+
+// asWritten gives a name in the case in which it is written.
+func asWritten(t sqltext.Token) string {
+	if t.Kind == sqltext.Word {
+		return t.Text
+	}
+	return t.Value
 }

@@ -266,7 +266,7 @@ func (Engine) Holds(change *schema.TableChange) *schema.Table {
 			if strict && h.Declared == "" {
 				h.Type = holdsType(h.Type)
 			}
-			if needsLimit(t, &h, strict) {
+			if needsLimit(t, &h, strict) && !instant(change, c, strict) {
 				h.Limit = schema.ConstraintName(t, []string{c.Name}, strings.TrimPrefix(limitSuffix, "_"))
 			}
 		}
@@ -298,6 +298,16 @@ func settleNotNull(t *schema.Table, c *schema.Column) {
 	if len(options) < len(c.Options) {
 		c.Options = options
 	}
+}
+
+// instant reports whether a column can come without reading a row, if only nothing has
+// to be checked: a plain number that rows have no value in. Its type is then enforced
+// no more than SQLite does.
+func instant(change *schema.TableChange, c *schema.Column, strict bool) bool {
+	_, old := change.From[c.Name]
+	_, filled := change.Fill[c.Name]
+	plain := c.Type.Name == "integer" || c.Type.Name == "bigint" || c.Type.Name == "real" || c.Type.Name == "double precision"
+	return change.Before != nil && !old && !filled && !strict && !c.NotNull && c.Default == nil && plain && !c.Type.Unsigned
 }
 
 // needsLimit reports whether a column needs a check for what its type promises: the
