@@ -126,11 +126,38 @@ alter table port_call`)
 	}
 	s.run(0, "advance", "--yes", "--let-writers-wait")
 
+	s.say("Computed columns: one when it is read, one stored. The arithmetic can be read before anything is changed.")
+	s.give("0007-stay-and-tax")
+	s.run(0, "forecast", "--rows", "3")
+	s.run(0, "advance", "--yes", "--let-writers-wait", "--quiet")
+	s.say("The tax changes: only the formula is named, and every row follows.")
+	s.give("0008-another-tax-rate")
+	s.run(0, "advance", "--yes", "--let-writers-wait")
+
+	s.say("A status with allowed values, computed for the calls that are there; and later one value more.")
+	s.give("0009-status")
+	s.run(0, "advance", "--yes", "--let-writers-wait", "--quiet")
+	s.give("0010-cancelled")
+	s.run(0, "forecast")
+	s.run(0, "advance", "--yes", "--let-writers-wait", "--settle")
+
+	s.say("Wider dues, with the computed column on them. Every row is read first for a value that would not fit.")
+	s.give("0011-wider-dues")
+	s.run(0, "advance", "--yes", "--let-writers-wait", "--settle")
+
+	s.say("Times that keep themselves, and numbers that go on from a million.")
+	s.give("0012-times")
+	s.give("0013-numbers")
+	s.run(0, "advance", "--yes", "--let-writers-wait")
+
 	s.say("A column that nothing needs is dropped. Its values are kept ...")
-	s.give("0007-no-winter-berth")
+	s.give("0014-no-winter-berth")
 	s.run(0, "advance", "--yes", "--settle")
+	s.run(0, "kept")
 	s.say("... and somebody wants it back.")
-	s.run(0, "retreat", "--to", "0006", "--yes", "--let-writers-wait")
+	s.run(0, "retreat", "--to", "0013", "--yes", "--let-writers-wait")
+	s.say("Do the tables still match what the migrations say?")
+	s.run(0, "audit")
 	s.run(0, "status")
 	s.run(0, "ledger")
 	s.stopWriter()
@@ -141,7 +168,7 @@ alter table port_call`)
 		return err
 	}
 	s.say("The office stays in " + s.shown + ". Try there:")
-	for _, c := range []string{"lastboard describe port_call --rows 5", "lastboard describe --compare 0001", "lastboard retreat --to 0003 --settle --let-writers-wait", `lastboard draft "Lengths in metres"`} {
+	for _, c := range []string{"lastboard describe port_call --rows 5", "lastboard describe --compare 0001", "lastboard describe vessel --at 0003", "lastboard retreat --to 0003 --settle --let-writers-wait", "lastboard tidy --check", `lastboard draft "Lengths in metres"`} {
 		fmt.Println("  " + c)
 	}
 	return nil

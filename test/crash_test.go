@@ -9,6 +9,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"sync/atomic"
 	"syscall"
 	"testing"
 	"time"
@@ -65,38 +66,47 @@ var points = []struct {
 }
 
 func TestKilledAtEveryPointThenAdvance(t *testing.T) {
-	const rows = 4000
-	reached := 0
-	for _, p := range points {
-		for _, n := range p.times {
-			fault := fmt.Sprintf("%s:%d", p.name, n)
-			t.Run(fault, func(t *testing.T) {
-				o := bigOffice(t, rows)
-				start := o.snapshot()
-				o.env = []string{"LASTBOARD_FAULT=" + fault}
-				if r := o.run("advance", "--yes"); r.killed {
-					reached++
-				} else if r.code != 0 {
-					t.Fatalf("wanted a kill or success, got %s", r)
-				}
-				o.env = nil
-				o.must("advance", "--yes")
-				afterChange(o, rows)
-				end := o.snapshot()
-				// And the way back is killed at the same place.
-				o.env = []string{"LASTBOARD_FAULT=" + fault}
-				o.run("retreat", "--to", "1", "--yes")
-				o.env = nil
-				o.must("retreat", "--to", "1", "--yes")
-				o.unchanged(start)
-				o.must("advance", "--yes")
-				o.unchanged(end)
-			})
+	var reached atomic.Int32
+	t.Run("points", func(t *testing.T) {
+		for _, p := range points {
+			for _, n := range p.times {
+				fault := fmt.Sprintf("%s:%d", p.name, n)
+				t.Run(fault, func(t *testing.T) {
+					if killedThenAdvanced(t, fault) {
+						reached.Add(1)
+					}
+				})
+			}
 		}
+	})
+	if n := reached.Load(); n < 15 {
+		t.Errorf("only %d of the points were reached: the test has lost its aim", n)
 	}
-	if reached < 15 {
-		t.Errorf("only %d of the points were reached: the test has lost its aim", reached)
+}
+
+// killedThenAdvanced kills a run at a point, goes on with it, takes it back with the
+// way back killed at the same point, and runs it again.
+func killedThenAdvanced(t *testing.T, fault string) (killed bool) {
+	const rows = 4000
+	o := bigOffice(t, rows)
+	start := o.snapshot()
+	o.env = []string{"LASTBOARD_FAULT=" + fault}
+	r := o.run("advance", "--yes")
+	if !r.killed && r.code != 0 {
+		t.Fatalf("wanted a kill or success, got %s", r)
 	}
+	o.env = nil
+	o.must("advance", "--yes")
+	afterChange(o, rows)
+	end := o.snapshot()
+	o.env = []string{"LASTBOARD_FAULT=" + fault}
+	o.run("retreat", "--to", "1", "--yes")
+	o.env = nil
+	o.must("retreat", "--to", "1", "--yes")
+	o.unchanged(start)
+	o.must("advance", "--yes")
+	o.unchanged(end)
+	return r.killed
 }
 
 func TestKilledInTheMiddleThenRetreat(t *testing.T) {

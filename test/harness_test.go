@@ -13,6 +13,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -54,10 +55,21 @@ type office struct {
 // not see, as another program would.
 func newOffice(t *testing.T, statements ...string) *office {
 	t.Helper()
+	beside(t)
 	o := &office{T: t, dir: t.TempDir()}
 	o.exec(statements...)
 	o.must("init", "--url", "sqlite:harbour.db")
 	return o
+}
+
+// running are the tests that run beside others already.
+var running sync.Map
+
+// beside lets a test run beside others: each has a folder of its own.
+func beside(t *testing.T) {
+	if _, already := running.LoadOrStore(t, true); !already {
+		t.Parallel()
+	}
 }
 
 // adopted is an office whose database is under care.

@@ -145,8 +145,14 @@ func FuzzParse(f *testing.F) {
 	}
 	f.Fuzz(func(t *testing.T, src string) {
 		file, err := sqltext.Parse("fuzz", src)
-		if err == nil {
-			samePrintedAgain(t, sqltext.Print(file))
+		if err != nil {
+			return
 		}
+		samePrintedAgain(t, sqltext.Print(file))
+		text, err := sqltext.Tidy(file)
+		if err != nil {
+			t.Fatalf("%q: %v", src, err)
+		}
+		stable(t, text)
 	})
 }

@@ -24,8 +24,10 @@ func (p *planner) alter() ([]*engine.Step, error) {
 	p.keepConverted()
 	if why != "" {
 		p.rebuild(why)
+		p.standing = p.after
 	} else {
 		p.inPlace()
+		p.standing = p.surviving()
 	}
 	p.putNullsBack()
 	p.rename()

@@ -163,6 +163,20 @@ func (p *planner) fillColumns(name string) {
 func (p *planner) previewAdded() string {
 	var sources, values []string
 	for _, c := range p.after.Columns {
+		if p.recomputed(c) && c.Generated.Expr.Tree != nil {
+			for _, name := range p.after.Mentioned(c.Generated.Expr) {
+				if col := p.table.Column(name); col != nil && !slices.Contains(sources, quote(name)) && !slices.Contains(sample(p.table), quote(name)) {
+					sources = append(sources, quote(name))
+				}
+			}
+			name := c.Name
+			if p.from(c) != nil {
+				sources = append(sources, quote(p.from(c).Name))
+				name += " after"
+			}
+			values = append(values, p.substituted(c.Generated.Expr.Tree)+" as "+quote(name))
+			continue
+		}
 		f, ok := p.fill(c)
 		if !ok || f.OnlyNull || f.Kept != nil || f.Expr == nil || p.from(c) != nil && p.limitChanges(p.from(c), c) {
 			continue
@@ -282,11 +296,7 @@ func (p *planner) addParts(name string) {
 // anew.
 func (p *planner) rename() {
 	final := p.change.After
-	now := p.after // whose triggers a rebuild has made
-	if !p.off {
-		now = p.surviving()
-	}
-	gone, added := onUpdateChanges(now, final)
+	gone, added := onUpdateChanges(p.standing, final)
 	for _, name := range gone {
 		p.add(engine.Sync, 0, "drop trigger "+name, "drop trigger "+quote(name))
 	}

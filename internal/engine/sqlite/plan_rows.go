@@ -52,7 +52,11 @@ func (p *planner) short(rate float64) bool { return float64(p.rows)/rate <= p.fa
 // table that is small enough, else in batches. Each statement holds the mark
 // engine.Range.
 func (p *planner) update(what string, statements ...string) *engine.Step {
-	statements = quietly(p.table, statements)
+	standing := p.table
+	if p.standing != nil {
+		standing = p.standing
+	}
+	statements = quietly(standing, statements)
 	if p.short(updateRate) || cursor(p.table) == nil {
 		return p.add(engine.Backfill, updateRate, what, everywhere(statements)...)
 	}

@@ -270,7 +270,13 @@ func (Engine) Holds(change *schema.TableChange) *schema.Table {
 				h.Limit = schema.ConstraintName(t, []string{c.Name}, strings.TrimPrefix(limitSuffix, "_"))
 			}
 		}
-		if h.Identity != nil && (!old || change.Before.Column(from).Identity == nil) {
+		var was *schema.Column
+		if old {
+			was = change.Before.Column(from)
+		}
+		if h.Identity != nil && was != nil && was.Identity != nil {
+			h.Type, h.Limit, h.Declared = was.Type, was.Limit, was.Declared // whatever it is called, it is INTEGER
+		} else if h.Identity != nil {
 			h.Type, h.Limit, h.Declared = sqltext.Type{Name: "integer"}, "", ""
 			h.Identity = &sqltext.Identity{}
 			h.Options = map[string]string{"implied not null": "yes"}

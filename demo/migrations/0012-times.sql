@@ -1,0 +1,8 @@
+-- When a vessel was noted, and last changed
+-- Nobody knows it of those that are there: they start without.
+alter table vessel
+  add column created_at timestamp,
+  add column changed_at timestamp on update current_timestamp;
+
+alter table vessel
+  alter column created_at set default current_timestamp;
