@@ -189,8 +189,11 @@ func (p *Printer) Differences(was, is *schema.Schema, list []schema.Difference) 
 	var rows [][]string
 	for _, d := range list {
 		before, after := d.Expected, d.Found
-		if d.Attribute == "exists" {
+		switch d.Attribute {
+		case "exists", "expression":
 			before, after = definition(was.Table(d.Table), d), definition(is.Table(d.Table), d)
+		case "generated", "default":
+			before, after = formula(was.Table(d.Table), d), formula(is.Table(d.Table), d)
 		}
 		if before == "" {
 			before = "-"
@@ -205,6 +208,21 @@ func (p *Printer) Differences(was, is *schema.Schema, list []schema.Difference) 
 		rows = append(rows, []string{what, before, after})
 	}
 	p.Table([]string{"", "before", "after"}, rows)
+}
+
+// formula writes a column's expression as people write it.
+func formula(t *schema.Table, d schema.Difference) string {
+	if t == nil || t.Column(d.Name) == nil {
+		return ""
+	}
+	c := t.Column(d.Name)
+	if d.Attribute == "default" {
+		return exprText(c.Default)
+	}
+	if c.Generated == nil {
+		return ""
+	}
+	return c.Generated.Expr.String()
 }
 
 // definition writes a part of a table in short; "" where the table has none.
@@ -264,6 +282,9 @@ func columnText(c *schema.Column) string {
 	}
 	if c.Generated != nil {
 		text += " = " + c.Generated.Expr.String()
+	}
+	if c.OnUpdateNow {
+		text += " on update current_timestamp"
 	}
 	return text
 }

@@ -412,7 +412,7 @@ func overlap(c *schema.Change) string {
 		list = append(list, "renaming column "+from)
 	}
 	for _, c := range t.Converted() {
-		if !t.After.Column(c).Type.Equal(t.Before.Column(t.From[c]).Type) {
+		if !t.Fill[c].Cast || !schema.Widens(t.Before.Column(t.From[c]).Type, t.After.Column(c).Type) {
 			list = append(list, "another type for column "+t.From[c])
 		}
 	}

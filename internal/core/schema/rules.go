@@ -161,3 +161,39 @@ func isLiteral(e sqltext.Expr) bool {
 	_, ok := e.(*sqltext.Literal)
 	return ok
 }
+
+// Widens reports whether every value of one type is one of another just as it is, so
+// that programs which know the first can go on.
+func Widens(from, to sqltext.Type) bool {
+	if from.Native || to.Native {
+		return from.Equal(to)
+	}
+	sizes := map[string]int{"tinyint": 1, "smallint": 2, "integer": 3, "bigint": 4}
+	switch {
+	case from.IsInteger() && to.IsInteger():
+		a, b := sizes[from.Name], sizes[to.Name]
+		return a <= b && from.Unsigned == to.Unsigned || a < b && from.Unsigned && !to.Unsigned
+	case from.Name == "enum" && to.Name == "enum":
+		return !slices.ContainsFunc(from.Values, func(v string) bool { return !slices.Contains(to.Values, v) })
+	case from.Name == "varchar" && to.Name == "varchar", from.Name == "varbinary" && to.Name == "varbinary":
+		return from.Args[0] <= to.Args[0]
+	case from.Name == "varchar" && to.Name == "text", from.Name == "enum" && to.Name == "text":
+		return true
+	case from.Name == "numeric" && to.Name == "numeric":
+		a, b := digitsOf(from), digitsOf(to)
+		return b == [2]int{} || a != [2]int{} && a[0] <= b[0] && a[1] <= b[1]
+	}
+	return from.Equal(to)
+}
+
+// digitsOf gives how many digits a number may have before and after the point; none of
+// both for any number.
+func digitsOf(t sqltext.Type) [2]int {
+	switch len(t.Args) {
+	case 1:
+		return [2]int{t.Args[0], 0}
+	case 2:
+		return [2]int{t.Args[0] - t.Args[1], t.Args[1]}
+	}
+	return [2]int{}
+}

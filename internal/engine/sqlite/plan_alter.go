@@ -56,6 +56,12 @@ func (p *planner) fill(c *schema.Column) (schema.Fill, bool) {
 		name = to
 	}
 	f, ok := p.change.Fill[name]
+	if old := p.from(c); ok && old != nil && f.Cast && f.Kept == nil && old.Limit != "" && schema.Widens(old.Type, c.Type) {
+		_, restored := p.change.Restore[old.Name]
+		if !restored {
+			return schema.Fill{}, false // every value can stay as it is: a check has seen to it
+		}
+	}
 	return f, ok
 }
 

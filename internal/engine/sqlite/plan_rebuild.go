@@ -2,6 +2,7 @@ package sqlite
 
 import (
 	"fmt"
+	"math"
 	"slices"
 	"strings"
 
@@ -78,6 +79,7 @@ func (p *planner) rebuild(why string) {
 	}
 	s := p.add(engine.Rebuild, rebuildRate, "copy "+t.Name+", since "+why, sql...)
 	s.ForeignKeysOff = true
+	s.Seconds = math.Round(float64(p.rows)*p.copyCost()*1000) / 1000
 	for _, name := range family {
 		s.Seconds += 2 * float64(p.facts.Rows[name]) / checkRate // before and after
 	}
@@ -92,6 +94,21 @@ func (p *planner) rebuild(why string) {
 		}
 	}
 	p.letGo(putsBack)
+}
+
+// copyCost estimates in seconds what the copy of one row costs: each index and each
+// check on it adds to that.
+func (p *planner) copyCost() float64 {
+	indexes, checks := len(p.after.Indexes)+len(p.after.Uniques), len(p.after.Checks)
+	if p.after.PrimaryKey != nil && alias(p.after) == "" {
+		indexes++
+	}
+	for _, c := range p.after.Columns {
+		if c.Limit != "" || c.Generated != nil && c.Generated.Stored {
+			checks++
+		}
+	}
+	return 1/rebuildRate + float64(indexes)/indexRate + float64(checks)/checkedRate
 }
 
 // copyRows moves every row, with its number where no column holds it.
