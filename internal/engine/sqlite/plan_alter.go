@@ -139,7 +139,10 @@ func (p *planner) changeNeedsRebuild(old, c *schema.Column) string {
 		maps.DeleteFunc(o, func(k, _ string) bool { return strings.Contains(k, "not null") })
 		return o
 	}
+	f, filled := p.fill(c)
 	switch {
+	case filled && !f.OnlyNull && !p.limitChanges(old, c):
+		return "the values of " + c.Name + " change"
 	case !p.limitChanges(old, c) && (!old.Type.Equal(c.Type) || old.Declared != c.Declared || (old.Limit == "") != (c.Limit == "")):
 		return "the type of " + c.Name + " changes"
 	case !p.sameExpr(old.Default, c.Default):

@@ -33,10 +33,7 @@ func (p *planner) keepDropped() {
 			// What was added since cannot be told apart by row, so it cannot be kept.
 			return
 		}
-		p.fail(&engine.Refused{
-			Message: fmt.Sprintf("table %s has no primary key, so that the values of %s could not be put back to the right rows", p.table.Name, strings.Join(columns, ", ")),
-			Cure:    "add a primary key first, or write discard to give the values up",
-		})
+		p.noKey(strings.Join(columns, ", "))
 		return
 	}
 	kept := p.facts.KeptTable()
@@ -77,6 +74,26 @@ func (p *planner) indexKept() {
 	}
 }
 
+// noKey refuses a change whose old values could not be found again by their rows.
+func (p *planner) noKey(columns string) {
+	if p.table.Key() != nil {
+		p.fail(&engine.Refused{
+			Message: fmt.Sprintf("the key of table %s goes in the same statement, so that the values of %s could not be put back to the right rows", p.table.Name, columns),
+			Cure:    "change the key in a migration of its own, or write discard to give the values up",
+		})
+		return
+	}
+	p.fail(&engine.Refused{
+		Message: fmt.Sprintf("table %s has no primary key, so that the values of %s could not be put back to the right rows", p.table.Name, columns),
+		Cure:    "add a primary key first, or write discard to give the values up",
+	})
+}
+
+// goes reports whether any of the columns is dropped.
+func (p *planner) goes(columns []string) bool {
+	return slices.ContainsFunc(p.dropped(), func(c *schema.Column) bool { return schema.HasName(columns, c.Name) })
+}
+
 // keepConverted keeps the values that a conversion writes over, with what it
 // writes, so that they go back only where that still stands. A value that a plain
 // cast back would give again is not kept.
@@ -88,14 +105,11 @@ func (p *planner) keepConverted() {
 			continue
 		}
 		keys := p.table.Key()
-		if keys == nil {
+		if keys == nil || p.goes(keys) {
 			if p.change.Back {
 				continue // what was added since cannot be told apart by row, so it cannot be kept
 			}
-			p.fail(&engine.Refused{
-				Message: fmt.Sprintf("table %s has no primary key, so that the old values of %s could not be put back to the right rows", p.table.Name, c.Name),
-				Cure:    "add a primary key first, or write discard to give them up",
-			})
+			p.noKey(c.Name)
 			return
 		}
 		kept := p.facts.KeptTable()
