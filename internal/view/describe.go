@@ -195,6 +195,7 @@ func (p *Printer) Differences(was, is *schema.Schema, list []schema.Difference) 
 		case "generated", "default":
 			before, after = formula(was.Table(d.Table), d), formula(is.Table(d.Table), d)
 		}
+		mark := lostOrGained(before, after)
 		if before == "" {
 			before = "-"
 		}
@@ -205,9 +206,30 @@ func (p *Printer) Differences(was, is *schema.Schema, list []schema.Difference) 
 		if d.Attribute != "exists" {
 			what += ": " + d.Attribute
 		}
-		rows = append(rows, []string{what, before, after})
+		rows = append(rows, []string{what, before, after, mark})
 	}
-	p.Table([]string{"", "before", "after"}, rows)
+	p.styledTable([]string{"", "before", "after", ""}, rows, func(col int, v string) (lipgloss.Style, bool) {
+		switch {
+		case col == 3 && v == "lost":
+			return warn, true
+		case col == 3:
+			return good, true
+		}
+		return bold, false
+	})
+}
+
+// lostOrGained says of an attribute that one side has and the other has not which it
+// is.
+func lostOrGained(before, after string) string {
+	absent := func(v string) bool { return v == "" || v == "no" }
+	switch {
+	case absent(after) && !absent(before):
+		return "lost"
+	case absent(before) && !absent(after):
+		return "gained"
+	}
+	return ""
 }
 
 // formula writes a column's expression as people write it.

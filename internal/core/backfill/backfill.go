@@ -138,7 +138,7 @@ func one(ctx context.Context, b *engine.Batch, from Checkpoint, size int, h Hook
 	for _, sql := range b.Do {
 		n, err := do(ctx, tx, sql, condition, args)
 		if err != nil {
-			return from, false, err
+			return from, false, fmt.Errorf("in the batch of %s: %w", between(next.Last, end), err)
 		}
 		if strings.Contains(sql, engine.Range) {
 			changed = n // the last one says what was done
@@ -152,6 +152,22 @@ func one(ctx context.Context, b *engine.Batch, from Checkpoint, size int, h Hook
 	}
 	h.Point("batch-before-commit")
 	return next, true, tx.Commit()
+}
+
+// between says which keys a batch is of: above the first, when there is one, up to the
+// second.
+func between(last, end string) string {
+	show := func(key string) string {
+		values, err := DecodeKey(key)
+		if err != nil {
+			return key
+		}
+		return strings.Trim(fmt.Sprint(values), "[]")
+	}
+	if last == "" {
+		return "keys up to " + show(end)
+	}
+	return "keys above " + show(last) + " up to " + show(end)
 }
 
 // do runs one statement of a batch. A select gives a row only when something is

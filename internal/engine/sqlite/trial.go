@@ -185,7 +185,7 @@ func (t *trial) step(ctx context.Context, s *engine.Step) error {
 	for _, sql := range statements {
 		sql = strings.ReplaceAll(sql, engine.Range, "true")
 		if _, err := t.conn.ExecContext(ctx, sql); err != nil {
-			return &engine.Refused{Message: fmt.Sprintf("SQLite would not %s: %v", s.What, err)}
+			return &engine.Refused{Message: fmt.Sprintf("SQLite would not %s: %v", s.What, failure(err))}
 		}
 	}
 	if s.Batch != nil {

@@ -181,7 +181,7 @@ func fits(t sqltext.Type, v string) string {
 	case t.Native:
 		return ""
 	case t.Name == "date":
-		return "typeof(" + v + ") in ('text', 'null') and date(" + v + ") = " + v
+		return "case when " + v + " is not null then typeof(" + v + ") = 'text' and date(" + v + ") is " + v + " end"
 	case t.Name == "timestamp", t.Name == "timestamp with time zone":
 		return "case when " + v + " is not null then typeof(" + v + ") = 'text' and datetime(" + v + ") is not null end"
 	case t.Name == "time":
