@@ -228,7 +228,9 @@ func TestOneRunner(t *testing.T) {
 	if !errors.As(err, &f) || f.Rule != "runner-replaced" || f.Class != fault.Stopped {
 		t.Errorf("the one that was replaced has to stop, got %v", err)
 	}
-	b.write(func(tx engine.Tx) error { return errors.Join(ledger.Beat(ctx, tx, again), ledger.Leave(ctx, tx, again)) })
+	b.write(func(tx engine.Tx) error {
+		return errors.Join(ledger.Beat(ctx, tx, again), ledger.Leave(ctx, tx, again))
+	})
 	b.write(func(tx engine.Tx) error { return ledger.TakeOver(ctx, tx, elsewhere) })
 }
 
