@@ -121,7 +121,7 @@ func TestForecastSaysWhichSteps(t *testing.T) {
 		{"alter table vessel add constraint f foreign key (berth_id) references berth", "proof rebuild", "proof rebuild"},
 		{"alter table vessel add b integer references berth", "proof catalog", "proof catalog"},
 		{"alter table vessel rename length_ft to length_m", "catalog", "catalog"},
-		{"alter table vessel drop length_ft", "rewrite rewrite", "rewrite rewrite"},
+		{"alter table vessel drop length_ft", "scan rewrite", "scan rewrite"},
 		{"alter table vessel drop length_ft discard", "rewrite", "rewrite"},
 		{"backfill vessel set registry = 'x'", "catalog backfill", "catalog backfill*"},
 		{"backfill vessel set registry = 'x' discard", "backfill", "backfill*"},

@@ -204,6 +204,9 @@ func (s *session) showChanges(ctx context.Context, p *plan.Plan) error {
 	if err != nil {
 		return err
 	}
+	if err := s.showRows(ctx, p); err != nil {
+		return err
+	}
 	renamed := p.Renamed()
 	for _, name := range p.Touched() {
 		before, after := p.Before.Table(name), now.Table(name)
@@ -249,6 +252,28 @@ func (s *session) showChanges(ctx context.Context, p *plan.Plan) error {
 				s.Rows(r)
 			}
 		}
+	}
+	return nil
+}
+
+// showRows says how many rows came or went.
+func (s *session) showRows(ctx context.Context, p *plan.Plan) error {
+	for _, r := range p.Records {
+		word := ""
+		switch {
+		case r.Insert != nil:
+			word = "inserted"
+		case r.Delete != nil:
+			word = "deleted"
+		}
+		if word == "" || len(r.Keeps) == 0 {
+			continue
+		}
+		rows, _, err := s.db.Count(ctx, r.Keeps[0].Kept, false)
+		if err != nil {
+			return err
+		}
+		s.Line("%s: %s %s", r.Keeps[0].Table, view.Plural(int(rows), "row", "rows"), word)
 	}
 	return nil
 }

@@ -97,7 +97,8 @@ func portable(t *schema.Table, played *schema.Schema, e engine.Engine) ([]sqltex
 	made := *e.Holds(&schema.TableChange{After: after.Table(t.Name)})
 	made.Triggers, made.Comment = t.Triggers, t.Comment
 	for _, d := range schema.CompareTables(t, &made, e.Text) {
-		if d.Attribute == "declared type" && d.Found == "" || d.Attribute == "options" && strings.Contains(d.Expected+d.Found, "implied not null") {
+		if d.Attribute == "declared type" && d.Found == "" || d.Attribute == "options" && strings.Contains(d.Expected+d.Found, "implied not null") ||
+			d.Object == "foreign key" && d.Expected+d.Found == "references=implied" {
 			continue // another spelling of the same
 		}
 		return nil, nil, false

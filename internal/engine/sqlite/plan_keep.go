@@ -45,9 +45,8 @@ func (p *planner) keepDropped() {
 		list = append(list, fmt.Sprintf("%s as o%d", quote(c), i+1))
 	}
 	// Without an index, which only putting back needs: this is half as long.
-	s := p.add(engine.Rewrite, keepRate, "keep the values of "+strings.Join(columns, ", "),
+	s := p.add(engine.Scan, keepRate, "keep the values of "+strings.Join(columns, ", "),
 		"create table "+quote(kept)+" as select "+strings.Join(list, ", ")+" from "+quote(p.table.Name))
-	s.Rewrites = false
 	s.Keeps = []*engine.Keeping{{Table: p.table.Name, Kept: kept, Keys: keys, Columns: columns, What: engine.KeptColumn}}
 	p.follow(s, false)
 }
@@ -125,10 +124,9 @@ func (p *planner) keepConverted() {
 			back = affine(p.renderMarked(&sqltext.Cast{X: f.Expr, Type: old.Type}), declaration(old, strict))
 			where = " where o is not b or typeof(o) <> typeof(b)"
 		}
-		s := p.add(engine.Rewrite, keepRate, what, createKept(p.after, kept, keys, []string{c.Name}),
+		s := p.add(engine.Scan, keepRate, what, createKept(p.after, kept, keys, []string{c.Name}),
 			fmt.Sprintf("insert into %s select %s, o, w from (select %s, %s as o, %s as w, %s as b from %s limit -1)%s",
 				quote(kept), keptSQL("k", len(keys)), strings.Join(list, ", "), quote(old.Name), affine(value, declaration(c, strict)), back, quote(p.table.Name), where))
-		s.Rewrites = false
 		s.Keeps = []*engine.Keeping{{Table: p.table.Name, Kept: kept, Keys: keys, Columns: []string{old.Name}, What: engine.KeptConverted}}
 		p.follow(s, true)
 	}
