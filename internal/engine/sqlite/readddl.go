@@ -2,6 +2,7 @@ package sqlite
 
 import (
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -293,6 +294,9 @@ func (r *reader) columnConstraint(c *schema.Column, name string) bool {
 	return true
 }
 
+// defaultWords are the words that stand for a value behind default.
+var defaultWords = []string{"null", "true", "false", "current_timestamp", "current_date", "current_time"}
+
 // defaultValue reads a literal, a signed number, a word or (expr).
 func (r *reader) defaultValue() schema.Expr {
 	if r.is("(") {
@@ -306,8 +310,8 @@ func (r *reader) defaultValue() schema.Expr {
 	case sqltext.Word, sqltext.Quoted, sqltext.String, sqltext.Number, sqltext.Blob:
 		tok := r.tok()
 		r.at++
-		if tok.Kind == sqltext.Quoted && start == tok.Pos.Offset {
-			return schema.Expr{Native: literal(tok.Value)} // SQLite takes a quoted name here for a string
+		if start == tok.Pos.Offset && (tok.Kind == sqltext.Quoted || tok.Kind == sqltext.Word && !slices.Contains(defaultWords, tok.Value)) {
+			return schema.Expr{Native: literal(asWritten(tok))} // SQLite takes a name here for a string
 		}
 		return schema.Expr{Native: r.src[start:tok.End()]}
 	}
