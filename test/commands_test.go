@@ -178,6 +178,22 @@ func TestDescribeThenAndNow(t *testing.T) {
 	o.wants(o.code(2, "describe", "--at", "9"), "the ledger knows no migration 9")
 }
 
+// TestRenamesAreShownAsRenames is that a column or table with another name is compared
+// with what it was, and not shown as one that went and one that came.
+func TestRenamesAreShownAsRenames(t *testing.T) {
+	o := adopted(t, pier...)
+	o.migration("0002-names", "-- Names\nalter table vessel rename name to title, alter registry set not null using ('x');\nalter table vessel rename to ship;\nalter table ship rename title to painted;\n")
+	r := o.code(0, "advance", "--yes")
+	o.wants(r, "table ship: name", "column painted: name", "column registry: not null")
+	compared := o.code(0, "describe", "ship", "--compare", "1")
+	o.wants(compared, "column painted: name", "table ship: name")
+	for _, r := range []result{r, compared} {
+		if strings.Contains(r.stdout, "lost") || strings.Contains(r.stdout, "is dropped") || strings.Contains(r.stdout, "title") {
+			t.Errorf("nothing is lost by another name: %s", r)
+		}
+	}
+}
+
 func TestSarif(t *testing.T) {
 	o := adopted(t, pier...)
 	o.migration("0002-bad", "-- Bad\nalter table vessel drop id;\nalter table vessel add \"order\" integer using (50 / 100);\n")

@@ -58,7 +58,7 @@ changed since that one, attribute by attribute, until now or until --at.`,
 				if len(args) == 1 {
 					name = args[0]
 				}
-				return s.compare(ctx, tables, name, compare)
+				return s.compare(ctx, tables, name, compare, at)
 			case at != "":
 				return s.describeThen(tables, t)
 			case t == nil:
@@ -162,15 +162,29 @@ func (s *session) describeOne(ctx context.Context, tables *schema.Schema, t *sch
 }
 
 // compare shows the tables as they were after a migration beside what they are.
-func (s *session) compare(ctx context.Context, now *schema.Schema, table, version string) error {
+func (s *session) compare(ctx context.Context, now *schema.Schema, table, version, until string) error {
 	was, since, err := s.tablesAfter(ctx, version)
 	if err != nil {
 		return err
 	}
+	records, err := s.recordsBetween(ctx, since.Version, until)
+	if err != nil {
+		return err
+	}
+	origins := plan.Origins(records)
 	differences := []schema.Difference{}
 	for _, d := range schema.Compare(was, now, s.engine.Text) {
-		if table == "" || schema.SameName(d.Table, table) || schema.SameName(d.Name, table) {
+		wanted := table == "" || schema.SameName(d.Table, table) || schema.SameName(d.Name, table)
+		if _, followed := origins[d.Table]; wanted && !followed && !movedAway(origins, d.Table) {
 			differences = append(differences, d)
+		}
+	}
+	for _, t := range now.Tables {
+		o, followed := origins[t.Name]
+		if before := was.Table(o.Table); followed && before != nil && (table == "" || schema.SameName(t.Name, table)) {
+			differences = append(differences, o.Changes(before, t, s.engine.Text)...)
+		} else if followed && (table == "" || schema.SameName(t.Name, table)) {
+			differences = append(differences, schema.Difference{Table: t.Name, Object: "table", Name: t.Name, Attribute: "exists", Expected: "no", Found: "yes"})
 		}
 	}
 	switch {
@@ -182,16 +196,42 @@ func (s *session) compare(ctx context.Context, now *schema.Schema, table, versio
 	}
 	s.Title("since %s-%s", since.Version, since.Name)
 	for len(differences) > 0 {
-		table := differences[0].Table
-		n := slices.IndexFunc(differences, func(d schema.Difference) bool { return d.Table != table })
+		name := differences[0].Table
+		n := slices.IndexFunc(differences, func(d schema.Difference) bool { return d.Table != name })
 		if n < 0 {
 			n = len(differences)
 		}
-		s.Line("%s", table)
-		s.Differences(was, now, differences[:n])
+		s.Line("%s", name)
+		before := was.Table(name)
+		if o, followed := origins[name]; followed {
+			before = was.Table(o.Table)
+		}
+		s.Differences(before, now.Table(name), differences[:n])
 		differences = differences[n:]
 	}
 	return nil
+}
+
+// recordsBetween gives what the migrations after one have changed, up to another or,
+// where that is "", to the last.
+func (s *session) recordsBetween(ctx context.Context, version, until string) ([]*plan.Record, error) {
+	known, err := s.ledger.Migrations(ctx)
+	if err != nil {
+		return nil, err
+	}
+	i := slices.IndexFunc(known, func(k *ledgerMigration) bool { return k.Version == version })
+	var records []*plan.Record
+	for _, k := range known[i+1:] {
+		list, err := plan.DecodeRecords(k.Changes)
+		if err != nil {
+			return nil, err
+		}
+		records = append(records, list...)
+		if until != "" && sameVersion(k.Version, until) {
+			break
+		}
+	}
+	return records, nil
 }
 
 // showChanges shows each table that a plan changed, before and after, and some
@@ -207,16 +247,16 @@ func (s *session) showChanges(ctx context.Context, p *plan.Plan) error {
 	if err := s.showRows(ctx, p); err != nil {
 		return err
 	}
-	renamed := p.Renamed()
+	origins := plan.Origins(p.Records)
 	for _, name := range p.Touched() {
-		before, after := p.Before.Table(name), now.Table(name)
-		if renamed[name] != "" && after == nil {
-			continue // shown under its new name
+		after := now.Table(name)
+		origin, known := origins[name]
+		if !known {
+			origin.Table = name
 		}
-		for from, to := range renamed {
-			if to == name && before == nil {
-				before = p.Before.Table(from)
-			}
+		before := p.Before.Table(origin.Table)
+		if after == nil && movedAway(origins, name) {
+			continue // shown under its new name
 		}
 		switch {
 		case before == nil && after == nil:
@@ -233,14 +273,14 @@ func (s *session) showChanges(ctx context.Context, p *plan.Plan) error {
 			s.OneTable(d)
 			continue
 		}
-		differences := schema.CompareTables(before, after, s.engine.Text)
+		differences := origin.Changes(before, after, s.engine.Text)
 		columns := changedColumns(p, after, differences)
 		if len(differences) == 0 && len(columns) == 0 {
 			continue
 		}
 		s.Title("%s", name)
 		if len(differences) > 0 {
-			s.Differences(p.Before, now, differences)
+			s.Differences(before, after, differences)
 		}
 		if len(columns) > 0 {
 			r, err := s.db.Sample(ctx, after, columns, 3)
@@ -254,6 +294,16 @@ func (s *session) showChanges(ctx context.Context, p *plan.Plan) error {
 		}
 	}
 	return nil
+}
+
+// movedAway reports whether a table has another name now.
+func movedAway(origins map[string]plan.Origin, name string) bool {
+	for now, o := range origins {
+		if o.Table == name && now != name {
+			return true
+		}
+	}
+	return false
 }
 
 // showRows says how many rows came or went.

@@ -183,17 +183,17 @@ func indexText(x *schema.Index) string {
 	return text
 }
 
-// Differences writes what changed, before beside after: what came or went is shown
-// as it is defined.
-func (p *Printer) Differences(was, is *schema.Schema, list []schema.Difference) {
+// Differences writes what changed of a table, before beside after: what came or went is
+// shown as it is defined. Either table may be nil.
+func (p *Printer) Differences(was, is *schema.Table, list []schema.Difference) {
 	var rows [][]string
 	for _, d := range list {
 		before, after := d.Expected, d.Found
 		switch d.Attribute {
 		case "exists", "expression":
-			before, after = definition(was.Table(d.Table), d), definition(is.Table(d.Table), d)
+			before, after = definition(was, d), definition(is, d)
 		case "generated", "default":
-			before, after = formula(was.Table(d.Table), d), formula(is.Table(d.Table), d)
+			before, after = formula(was, d), formula(is, d)
 		}
 		mark := lostOrGained(before, after)
 		if before == "" {

@@ -96,10 +96,8 @@ func (p *Printer) ForecastEnd(plans []*plan.Plan, live bool, users, advice []str
 	}
 	if live {
 		for _, m := range plans {
-			for _, s := range m.Steps {
-				if s.WritersWait == engine.WaitThroughout {
-					p.Line("%s step %d of %s keeps writers waiting throughout: advance wants --let-writers-wait", warn.Render("live:"), s.Number, m.Version)
-				}
+			if s := m.Longest(); s != nil {
+				p.Line("%s %s keeps writers waiting throughout (most of it in step %d: %s): advance wants --let-writers-wait", warn.Render("live:"), m.Version, s.Number, s.What)
 			}
 		}
 		if len(overlaps) > 0 {

@@ -80,7 +80,9 @@ func (c *checker) alter(st *sqltext.AlterTable) {
 			c.expr(a.Constraint.Expr, a.At)
 		}
 	}
-	for _, d := range dropped {
+	key := strings.ToLower(st.Table.Name)
+	c.gone[key] = append(c.gone[key], dropped...)
+	for _, d := range c.gone[key] {
 		for _, a := range added {
 			if a.Using == nil && d.Restore == nil && a.Column.Generated == nil {
 				c.add(fault.Warning, a.At, "looks-like-rename", fmt.Sprintf("write rename column %s to %s, or using (…) to say what the rows get", d.Column, a.Column.Name),

@@ -44,7 +44,8 @@ type checker struct {
 	engine   engine.Engine
 	m        *migration.Migration
 	tables   *schema.Schema
-	lost     bool // an earlier statement could not be played
+	lost     bool                             // an earlier statement could not be played
+	gone     map[string][]*sqltext.DropColumn // columns that the migration has dropped so far, by table
 	findings fault.List
 }
 
@@ -81,6 +82,7 @@ func (c *checker) migration(m *migration.Migration) {
 
 // heading finds what a file as a whole lacks.
 func (c *checker) heading() {
+	c.gone = map[string][]*sqltext.DropColumn{}
 	switch f := c.m.File; {
 	case len(f.Statements) == 0:
 		c.add(fault.Note, sqltext.Pos{Line: 1, Column: 1}, "migration-empty", "", "the migration has no statements")

@@ -60,6 +60,7 @@ func TestWhatIsFoundWithoutADatabase(t *testing.T) {
 		{"-- T\nalter table vessel add constraint f foreign key (name) references vessel (registry);", fault.Error, "reference-not-unique"},
 		{"-- T\ncreate table t (a text); insert into t (a) values ('x');", fault.Error, "table-without-key"},
 		{"-- T\nalter table vessel drop registry, add papers varchar(20);", fault.Warning, "looks-like-rename"},
+		{"-- T\nalter table vessel drop registry;\nalter table vessel add papers varchar(20);", fault.Warning, "looks-like-rename"},
 		{"-- T\nalter table vessel alter length_ft set data type numeric(7,2) using (round(length_ft * 0.3048, 2));", fault.Warning, "meaning-changes"},
 		{"-- T\nalter table vessel alter length_ft set data type integer using (round(length_ft)) discard;", fault.Warning, "discard-loses-data"},
 		{"-- T\ndelete from berth where id = 9 discard;", fault.Warning, "discard-loses-data"},

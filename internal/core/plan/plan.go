@@ -93,25 +93,6 @@ func (p *Plan) Touched() []string {
 	return names
 }
 
-// Renamed gives the tables that get another name, by the name that they have before
-// the plan.
-func (p *Plan) Renamed() map[string]string {
-	names := map[string]string{}
-	for _, r := range p.Records {
-		if r.Table == nil || r.Table.Before == nil || r.Table.After == nil || r.Table.Before.Name == r.Table.After.Name {
-			continue
-		}
-		first := r.Table.Before.Name
-		for from, to := range names {
-			if to == first {
-				first = from
-			}
-		}
-		names[first] = r.Table.After.Name
-	}
-	return names
-}
-
 // Planner plans one migration after the other, each on the tables that the one
 // before it leaves.
 type Planner struct {
@@ -163,6 +144,18 @@ func prepareTrial(ctx context.Context, in Input, trial engine.Trial) error {
 	}
 	_, _, err = trial.Run(ctx, &schema.Change{}, []*engine.Step{{What: "make the ledger", SQL: ledger.Tables()}})
 	return err
+}
+
+// Longest gives the step that keeps writers waiting throughout, the longest if there
+// are several; nil if none does.
+func (p *Plan) Longest() *engine.Step {
+	var longest *engine.Step
+	for _, s := range p.Steps {
+		if s.WritersWait == engine.WaitThroughout && (longest == nil || s.Seconds > longest.Seconds) {
+			longest = s
+		}
+	}
+	return longest
 }
 
 // Tables gives the tables that the plans so far lead to.

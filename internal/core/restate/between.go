@@ -344,6 +344,7 @@ func Schema(from, to *schema.Schema, text schema.Text) []Part {
 			continue
 		}
 		p := Part{Statement: &sqltext.DropTable{Table: sqltext.Name{Name: t.Name}}}
+		p.Decide = append(p.Decide, fmt.Sprintf("is table %s to go, with its rows? What is wanted does not speak of it. If it stays, take the drop away", t.Name))
 		for _, a := range added {
 			p.Decide = append(p.Decide, fmt.Sprintf("is table %s another name for %s? Then write: alter table %s rename to %s, instead of the create and the drop", a, t.Name, t.Name, a))
 		}

@@ -303,11 +303,9 @@ func (r *Runner) allowed(p *plan.Plan) error {
 		return fault.New(fault.Refused, "needs-overlap", "if no application uses the old shape any more, say --settle; else take the old use out of the applications first",
 			"migration %s needs an overlap of the old and the new shape on a live database (%s), and this version cannot keep one open", p.Version, p.Overlap[0])
 	}
-	for _, s := range p.Steps {
-		if s.WritersWait == engine.WaitThroughout && !r.LetWritersWait {
-			return fault.New(fault.Refused, "writers-would-wait", "run it at a quiet time with --let-writers-wait",
-				"step %d of migration %s (%s) keeps every writer waiting for about %.1f s, longer than lock_wait, and the database is live", s.Number, p.Version, s.What, s.Seconds)
-		}
+	if s := p.Longest(); s != nil && !r.LetWritersWait {
+		return fault.New(fault.Refused, "writers-would-wait", "run it at a quiet time with --let-writers-wait",
+			"migration %s keeps every writer waiting for about %.1f s (most of it in step %d: %s), longer than lock_wait, and the database is live", p.Version, p.LongestWait(), s.Number, s.What)
 	}
 	return nil
 }

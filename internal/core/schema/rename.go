@@ -232,3 +232,20 @@ func (t *Table) Mentioned(e Expr) []string {
 	}
 	return list
 }
+
+// Renamed gives the table as it would be if it and its columns had other names.
+func (t *Table) Renamed(name string, columns map[string]string) *Table {
+	c := t.copy()
+	for from, to := range columns {
+		c.Column(from).Name = to
+		renameIn(c, from, to)
+	}
+	if c.Name != name {
+		referTo(c, c.Name, name)
+		c.Name = name
+	}
+	if len(columns) > 0 || t.Name != name {
+		c.nameImplied()
+	}
+	return c
+}
