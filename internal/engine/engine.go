@@ -295,6 +295,8 @@ type Proof struct {
 	Table string `json:"table,omitempty"`
 	// Reads names other tables whose rows are read.
 	Reads []string `json:"reads,omitempty"`
+	// Late means that it needs a step before it, and can only run in its place.
+	Late bool `json:"late,omitempty"`
 }
 
 // Keeping is a table of kept values that a step makes.

@@ -51,6 +51,7 @@ var rules = []Rule{
 	{"default-does-not-fit", "The default is no value of the column's type.", "Write one that is."},
 	{"generated-default", "A generated column cannot have a default.", "Leave one of the two away."},
 	{"generated-set", "A generated column computes itself and cannot be given a value.", "Leave it away."},
+	{"generated-loop", "A generated column is computed from itself, perhaps by way of others.", "Compute it from columns that hold a value."},
 	{"not-generated", "The expression of a column that is not generated cannot be changed.", "Add a generated column, and drop this one."},
 	{"computed-not-rounded", "A computed column has digits after the point, and its expression does not round to them: engines differ in what they store.", "Write `round(…, digits)` around it."},
 	{"identity-needs-key", "A column that numbers itself has to be the primary key.", "Make it the primary key."},

@@ -236,7 +236,7 @@ func (p *Planner) change(ctx context.Context, out *Plan, c *schema.Change) error
 	record := newRecord(c, p.current, got)
 	for _, s := range steps {
 		s.Change = len(out.Records)
-		s.Early = s.Proof != nil && p.untouched(s.Proof.Table) && !slices.ContainsFunc(s.Proof.Reads, func(t string) bool { return !p.untouched(t) })
+		s.Early = s.Proof != nil && !s.Proof.Late && p.untouched(s.Proof.Table) && !slices.ContainsFunc(s.Proof.Reads, func(t string) bool { return !p.untouched(t) })
 		for _, k := range s.Keeps {
 			k.Statement = out.statement
 			p.planned = append(p.planned, k.Kept)

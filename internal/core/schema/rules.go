@@ -86,6 +86,9 @@ func (a *applier) validate(t *Table, at sqltext.Pos) error {
 		if k := t.PrimaryKey; c.Identity != nil && (k == nil || len(k.Columns) != 1 || k.Columns[0] != c.Name) {
 			return problem(at, "identity-needs-key", "make it the primary key", "column %s of table %s numbers itself and has to be the primary key", c.Name, t.Name)
 		}
+		if c.Generated != nil && t.computedFrom(c.Name, c.Name, nil) {
+			return problem(at, "generated-loop", "compute it from columns that hold a value", "the generated column %s of table %s is computed from itself", c.Name, t.Name)
+		}
 		if c.Generated != nil {
 			if err := steady(t, c.Generated.Expr, at, "the generated column "+c.Name, "set a default, write a fixed date, or compute it when it is read"); err != nil {
 				return err
@@ -112,6 +115,22 @@ func (a *applier) validate(t *Table, at sqltext.Pos) error {
 		}
 	}
 	return nil
+}
+
+// computedFrom reports whether a column is computed from another, perhaps by way of
+// others; seen are those that were looked at.
+func (t *Table) computedFrom(name, from string, seen []string) bool {
+	c := t.Column(name)
+	if c == nil || c.Generated == nil || HasName(seen, name) {
+		return false
+	}
+	seen = append(seen, name)
+	for _, used := range t.Mentioned(c.Generated.Expr) {
+		if SameName(used, from) || t.computedFrom(used, from, seen) {
+			return true
+		}
+	}
+	return false
 }
 
 // steady asserts that an expression that an engine keeps can be kept.

@@ -74,6 +74,7 @@ type planner struct {
 	rows      int64
 	source    *schema.Source // what a backfill reads beside the table
 	standing  *schema.Table  // table once it is changed, under the names of before; nil until then
+	indexed   []string       // tables of kept values that become searchable first
 	followers []string       // statements that have to wait until the table is copied
 	off       bool           // foreign keys do not act in any transaction of the change
 	steps     []*engine.Step

@@ -16,10 +16,11 @@ func (p *planner) alter() ([]*engine.Step, error) {
 	c := p.change
 	p.table, p.rows = c.Before, p.facts.Rows[c.Before.Name]
 	p.after, p.renames = c.BeforeRenames()
-	p.alterProofs()
 	why := p.needsRebuild()
 	p.off = why != "" // so that all of it is one transaction
 	p.indexKept()
+	p.alterProofs()
+	p.proofsFirst()
 	p.keepDropped()
 	p.keepConverted()
 	if why != "" {
@@ -35,6 +36,21 @@ func (p *planner) alter() ([]*engine.Step, error) {
 	p.restart(c.After)
 	p.followAfter()
 	return p.steps, p.err
+}
+
+// proofsFirst puts the proofs that need no step before them in front, where they belong
+// to the transaction before the change: what they refuse has touched nothing of it.
+func (p *planner) proofsFirst() {
+	var first, rest []*engine.Step
+	for _, s := range p.steps {
+		if s.Proof == nil || s.Proof.Late {
+			rest = append(rest, s)
+			continue
+		}
+		s.ForeignKeysOff = false
+		first = append(first, s)
+	}
+	p.steps = append(first, rest...)
 }
 
 // from gives the column of before that a column of p.after was; nil if added.

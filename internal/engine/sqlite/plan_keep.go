@@ -53,13 +53,12 @@ func (p *planner) keepDropped() {
 
 // indexKept makes kept values searchable by their keys before they are put back.
 func (p *planner) indexKept() {
-	var done []string
 	for _, c := range p.after.Columns {
 		f, ok := p.fill(c)
-		if !ok || f.Kept == nil || f.Kept.Wrote != "" || slices.Contains(done, f.Kept.Table) {
+		if !ok || f.Kept == nil || f.Kept.Wrote != "" || slices.Contains(p.indexed, f.Kept.Table) {
 			continue
 		}
-		done = append(done, f.Kept.Table)
+		p.indexed = append(p.indexed, f.Kept.Table)
 		n := len(f.Kept.Keys)
 		match := make([]string, n)
 		for i := range match {

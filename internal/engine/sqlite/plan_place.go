@@ -71,7 +71,11 @@ func (p *planner) inPlace() {
 				p.add(engine.Sync, 0, "let go of "+tr.Name, "drop trigger if exists "+quote(tr.Name))
 			}
 		}
-		p.add(engine.Rewrite, rewriteRate, "drop column "+c.Name, "alter table "+name+" drop column "+quote(c.Name), dropNote(p.table.Name, c.Name, "comment"))
+		var sql []string
+		if c.Limit != "" { // which may stand behind the columns, where it would name one that is gone
+			sql = append(sql, "alter table "+name+" drop constraint "+quote(c.Limit))
+		}
+		p.add(engine.Rewrite, rewriteRate, "drop column "+c.Name, append(sql, "alter table "+name+" drop column "+quote(c.Name), dropNote(p.table.Name, c.Name, "comment"))...)
 	}
 }
 

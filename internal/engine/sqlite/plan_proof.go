@@ -372,6 +372,8 @@ func (p *planner) addProof(what string, proof engine.Proof) {
 	if p.source != nil && p.source.File == "" {
 		proof.Reads = append(proof.Reads, p.source.Table.Name)
 	}
+	// Without their index, looking kept values up would take the square of the rows.
+	proof.Late = slices.ContainsFunc(p.indexed, func(kept string) bool { return strings.Contains(proof.SQL, quote(kept)) })
 	s := p.add(engine.ProofOf, scanRate, what, proof.SQL)
 	s.Lock, s.WritersWait = "none", engine.WaitNo
 	s.Proof = &proof
