@@ -1,9 +1,6 @@
 package test
 
-import (
-	"strings"
-	"testing"
-)
+import "testing"
 
 // quay is an office whose tables say more of themselves than pier's.
 var quay = []string{
@@ -88,20 +85,7 @@ func TestEachStatement(t *testing.T) {
 		{"drop table with its rows", "drop table dues", "select count(*) from sqlite_schema where name = 'dues'", "0"},
 	}
 	for _, c := range cases {
-		t.Run(c.name, func(t *testing.T) {
-			o := adopted(t, quay...)
-			start := o.snapshot()
-			o.migration("0002-change", "-- A change\n"+c.statement+";\n")
-			o.must("advance", "--yes")
-			o.same(c.query, c.want)
-			end := o.snapshot()
-			o.must("retreat", "--to", "1", "--yes")
-			o.unchanged(start)
-			o.must("advance", "--yes")
-			if !strings.Contains(c.statement, "on update") && !strings.Contains(c.statement, "identity") {
-				o.unchanged(end)
-			}
-		})
+		t.Run(c.name, func(t *testing.T) { thereAndBack(t, quay, c.statement, c.query, c.want) })
 	}
 }
 

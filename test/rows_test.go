@@ -97,20 +97,25 @@ func TestWhatRowsGet(t *testing.T) {
 		{"a dropped table's absence", "drop table visit", "select count(*) from sqlite_schema where name = 'visit'", "0"},
 	}
 	for _, c := range cases {
-		t.Run(c.name, func(t *testing.T) {
-			o := adopted(t, pier...)
-			start := o.snapshot()
-			o.migration("0002-change", "-- A change\n"+c.statement+";\n")
-			o.must("advance", "--yes")
-			o.same(c.query, c.want)
-			end := o.snapshot()
-			o.must("retreat", "--to", "1", "--yes")
-			o.unchanged(start)
-			o.must("advance", "--yes")
-			if !strings.Contains(c.statement, "current_timestamp") {
-				o.unchanged(end)
-			}
-		})
+		t.Run(c.name, func(t *testing.T) { thereAndBack(t, pier, c.statement, c.query, c.want) })
+	}
+}
+
+// thereAndBack runs a migration on an office, asserts what a query gives then, takes it
+// back to the start, and runs it again to the same end.
+func thereAndBack(t *testing.T, office []string, statement, query, want string) {
+	t.Helper()
+	o := adopted(t, office...)
+	start := o.snapshot()
+	o.migration("0002-change", "-- A change\n"+statement+";\n")
+	o.must("advance", "--yes")
+	o.same(query, want)
+	end := o.snapshot()
+	o.must("retreat", "--to", "1", "--yes")
+	o.unchanged(start)
+	o.must("advance", "--yes")
+	if !strings.Contains(statement, "current_timestamp") && !strings.Contains(statement, "identity") {
+		o.unchanged(end) // a clock goes on, and so do numbers
 	}
 }
 

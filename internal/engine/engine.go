@@ -237,6 +237,9 @@ type Step struct {
 	// Mend is run when a statement of SQL fails, before that one is tried once more:
 	// it puts rows right that came since the step before.
 	Mend []string `json:"mend,omitempty"`
+	// Undo takes away what the step has made for later steps, when a run is taken back
+	// that has not come to its end.
+	Undo []string `json:"undo,omitempty"`
 	// Keeps names what the step keeps.
 	Keeps []*Keeping `json:"keeps,omitempty"`
 	// PutsBack names tables of kept values that are no longer needed after it.

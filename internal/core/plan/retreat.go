@@ -52,8 +52,20 @@ func (p *Planner) Retreat(ctx context.Context, m Progress) (*Plan, error) {
 	if _, err := p.mended(ctx); err != nil {
 		return nil, p.noWayBack(m.Record.Version, err)
 	}
+	undo(out, m.Steps)
 	p.finish(out)
 	return out, nil
+}
+
+// undo takes away what steps have made for later ones that never came.
+func undo(out *Plan, steps []ledger.Step) {
+	for _, s := range steps {
+		if s.State == "done" && len(s.Step.Undo) > 0 {
+			out.Steps = append(out.Steps, &engine.Step{
+				Kind: engine.Catalog, Table: s.Step.Table, What: "let go of what was made in between", SQL: s.Step.Undo, Lock: s.Step.Lock, WritersWait: engine.WaitBriefly,
+			})
+		}
+	}
 }
 
 // present leaves out what was discarded since.

@@ -216,6 +216,7 @@ func (p *planner) drop() []*engine.Step {
 			sql = append(sql, "insert or replace into lastboard_note (table_name, object, kind, text) select name, '', 'sequence', seq from sqlite_sequence where name = "+literal(t.Name))
 		}
 		s := p.add(engine.Scan, keepRate, "keep the rows of "+t.Name, sql...)
+		s.ForeignKeysOff = true // one transaction with the drop
 		s.Keeps = []*engine.Keeping{{Table: t.Name, Kept: kept, What: "table"}}
 	}
 	s := p.add(engine.Catalog, 0, "drop table "+t.Name, "drop table "+quote(t.Name),

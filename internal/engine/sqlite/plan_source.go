@@ -102,7 +102,7 @@ func (p *planner) load(s *schema.Source) *engine.Step {
 	l.Unmatched = "select count(*) from " + quote(t.Name) + " as " + quote(s.Alias) + " where not exists (select 1 from " + quote(p.table.Name) + " where " + p.joined() + ")"
 	step := &engine.Step{
 		Kind: engine.Catalog, Table: p.table.Name, What: "read " + s.File, SQL: []string{create, index("main.")},
-		Lock: writeLock, WritersWait: engine.WaitBriefly, Load: l,
+		Lock: writeLock, WritersWait: engine.WaitBriefly, Load: l, Undo: []string{"drop table if exists main." + quote(t.Name)},
 	}
 	return step
 }
