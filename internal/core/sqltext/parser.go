@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"unicode/utf8"
 )
 
 // Parse reads a migration. name is only for messages. The file is complete as
@@ -87,7 +88,7 @@ func (p *parser) validText() bool {
 		p.errors = append(p.errors, &Error{File: p.name, Pos: Pos{i, 1, 1}, Message: "the file holds a zero byte: it is not a text"})
 		return false
 	}
-	if strings.ToValidUTF8(p.src, "") != p.src {
+	if !utf8.ValidString(p.src) {
 		line := 1
 		for l := range strings.SplitSeq(p.src, "\n") {
 			if strings.ToValidUTF8(l, "") != l {

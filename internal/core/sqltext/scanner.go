@@ -21,7 +21,7 @@ const (
 func Scan(src string, mode Mode) ([]Token, []Comment) {
 	s := scanner{src: src, line: 1, col: 1, mode: mode}
 	s.skipMark()
-	var tokens []Token
+	tokens := make([]Token, 0, len(src)/4+4) // a word and a blank, on the average
 	for {
 		t := s.next()
 		tokens = append(tokens, t)
