@@ -125,21 +125,12 @@ func (p *planner) now() string {
 
 func (p *planner) create() []*engine.Step {
 	t := p.change.After
+	p.table = t
 	s := p.add(engine.Catalog, 0, "create table "+t.Name, (Engine{}).CreateSQL(t)...)
 	s.Table = t.Name
 	if k := p.change.Rows; k != nil {
-		columns := t.Stored()
-		names := make([]string, len(columns))
-		for i, c := range columns {
-			names[i] = quote(c.Name)
-		}
-		list := strings.Join(names, ", ")
-		target, source := list, list
-		if name := rowName(t); name != "" && alias(t) == "" {
-			target, source = name+", "+list, quote(keptRow)+", "+list
-		}
 		// Rows first: the table's own triggers must not act on them.
-		sql := []string{createTable(t, t.Name), "insert into " + quote(t.Name) + " (" + target + ") select " + source + " from " + quote(k.Table)}
+		sql := []string{createTable(t, t.Name), p.restoreRows(k)}
 		if sequenced(t) {
 			sql = append(sql, "update sqlite_sequence set seq = max(seq, coalesce((select cast(text as integer) from lastboard_note where table_name = "+
 				literal(t.Name)+" and kind = 'sequence'), 0)) where name = "+literal(t.Name), dropNote(t.Name, "", "sequence"))
@@ -151,7 +142,6 @@ func (p *planner) create() []*engine.Step {
 		s.PutsBack = []string{k.Table}
 		s.ForeignKeysOff = true
 	}
-	p.table = t
 	p.restart(t)
 	return p.steps
 }
@@ -204,14 +194,7 @@ func (p *planner) drop() []*engine.Step {
 	p.table, p.rows = t, p.facts.Rows[t.Name]
 	if len(p.change.Discard) == 0 {
 		kept := p.facts.KeptTable()
-		columns := []string{}
-		if name := rowName(t); name != "" && alias(t) == "" {
-			columns = append(columns, name+" as "+quote(keptRow))
-		}
-		for _, c := range t.Stored() {
-			columns = append(columns, quote(c.Name))
-		}
-		sql := []string{"create table " + quote(kept) + " as select " + strings.Join(columns, ", ") + " from " + quote(t.Name)}
+		sql := []string{"create table " + quote(kept) + " as select " + p.wholeRow() + " from " + quote(t.Name)}
 		if sequenced(t) {
 			sql = append(sql, "insert or replace into lastboard_note (table_name, object, kind, text) select name, '', 'sequence', seq from sqlite_sequence where name = "+literal(t.Name))
 		}
