@@ -7,6 +7,7 @@ import (
 
 	"lastboard/internal/core/schema"
 	"lastboard/internal/engine"
+	"lastboard/internal/engine/planning"
 )
 
 // Kept values follow their rows: a row that is deleted loses what is kept of it, so
@@ -34,7 +35,7 @@ func followSQL(t *schema.Table, kept string, keys []string, searchable bool) []s
 	var list []string
 	act := "delete from " + quote(kept) + " where " + strings.Join(match, " and ")
 	if !searchable {
-		list = append(list, "create table "+quote(kept+goneSuffix)+" ("+keptSQL("k", len(keys))+", primary key ("+keptSQL("k", len(keys))+")) without rowid")
+		list = append(list, "create table "+quote(kept+goneSuffix)+" ("+planning.KeptSQL("k", len(keys))+", primary key ("+planning.KeptSQL("k", len(keys))+")) without rowid")
 		act = "insert or ignore into " + quote(kept+goneSuffix) + " values (" + strings.Join(old, ", ") + ")"
 	}
 	return append(list,
@@ -42,30 +43,32 @@ func followSQL(t *schema.Table, kept string, keys []string, searchable bool) []s
 		"create trigger "+quote(kept+followKeySuffix)+" after update of "+quoteAll(keys)+" on "+quote(t.Name)+" when "+strings.Join(moved, " or ")+" begin "+act+"; end")
 }
 
-// follow lets what a step keeps follow its rows: at once, or when the table has been
-// copied.
-func (p *planner) follow(s *engine.Step, searchable bool) {
+// followers are statements that have to wait until the table is copied.
+type followers struct{ sql []string }
+
+// Follow implements planning.Dialect: at once, or when the table has been copied.
+func (d dialect) Follow(p *planning.Planner, s *engine.Step, searchable bool) {
 	k := s.Keeps[0]
-	if !p.off {
-		s.SQL = append(s.SQL, followSQL(p.table, k.Kept, k.Keys, searchable)...)
+	if !p.Off {
+		s.SQL = append(s.SQL, followSQL(p.Table, k.Kept, k.Keys, searchable)...)
 		return
 	}
 	keys := slices.Clone(k.Keys)
 	for i, name := range keys {
-		if to, ok := p.renames[name]; ok {
+		if to, ok := p.Renames[name]; ok {
 			keys[i] = to
 		}
-		if p.change.After.Column(keys[i]) == nil {
+		if p.Change.After.Column(keys[i]) == nil {
 			return // the key itself goes
 		}
 	}
-	p.followers = append(p.followers, followSQL(p.change.After, k.Kept, keys, searchable)...)
+	d.waiting.sql = append(d.waiting.sql, followSQL(p.Change.After, k.Kept, keys, searchable)...)
 }
 
 // followAfter adds the step for what had to wait for the copy.
 func (p *planner) followAfter() {
-	if len(p.followers) > 0 {
-		p.add(engine.Sync, 0, "let what is kept follow its rows", p.followers...)
+	if len(p.followers.sql) > 0 {
+		p.Add(engine.Sync, 0, "let what is kept follow its rows", p.followers.sql...)
 	}
 }
 

@@ -7,94 +7,45 @@ import (
 
 	"lastboard/internal/core/schema"
 	"lastboard/internal/engine"
+	"lastboard/internal/engine/planning"
 )
 
 // alter changes a table: what SQLite does in place is done in place, the rest by
 // a rebuild in one transaction. Columns and the table get their new names last, by
 // SQLite itself, which then rewrites views, triggers and foreign keys.
 func (p *planner) alter() ([]*engine.Step, error) {
-	c := p.change
-	p.table, p.rows = c.Before, p.facts.Rows[c.Before.Name]
-	p.after, p.renames = c.BeforeRenames()
+	c := p.Change
+	p.Table, p.Rows = c.Before, p.Facts.Rows[c.Before.Name]
+	p.After, p.Renames = c.BeforeRenames()
 	why := p.needsRebuild()
-	p.off = why != "" // so that all of it is one transaction
+	p.Off = why != "" // so that all of it is one transaction
 	p.indexKept()
-	p.alterProofs()
-	p.proofsFirst()
+	p.AlterProofs()
+	p.ProofsFirst()
 	p.keepDropped()
 	p.keepConverted()
 	if why != "" {
 		p.rebuild(why)
-		p.standing = p.after
+		p.Standing = p.After
 	} else {
 		p.inPlace()
-		p.standing = p.surviving()
+		p.Standing = p.surviving()
 	}
-	p.putNullsBack()
+	p.PutNullsBack()
 	p.rename()
 	p.comments()
 	p.restart(c.After)
 	p.followAfter()
-	return p.steps, p.err
-}
-
-// proofsFirst puts the proofs that need no step before them in front, where they belong
-// to the transaction before the change: what they refuse has touched nothing of it.
-func (p *planner) proofsFirst() {
-	var first, rest []*engine.Step
-	for _, s := range p.steps {
-		if s.Proof == nil || s.Proof.Late {
-			rest = append(rest, s)
-			continue
-		}
-		s.ForeignKeysOff = false
-		first = append(first, s)
-	}
-	p.steps = append(first, rest...)
-}
-
-// from gives the column of before that a column of p.after was; nil if added.
-func (p *planner) from(c *schema.Column) *schema.Column {
-	name := c.Name
-	if to, ok := p.renames[name]; ok {
-		name = to
-	}
-	if from, ok := p.change.From[name]; ok {
-		return p.table.Column(from)
-	}
-	return nil
-}
-
-// fill gives what existing rows get in a column of p.after.
-func (p *planner) fill(c *schema.Column) (schema.Fill, bool) {
-	name := c.Name
-	if to, ok := p.renames[name]; ok {
-		name = to
-	}
-	f, ok := p.change.Fill[name]
-	if old := p.from(c); ok && old != nil && f.Cast && f.Kept == nil && old.Limit != "" && schema.Widens(old.Type, c.Type) {
-		_, restored := p.change.Restore[old.Name]
-		if !restored {
-			return schema.Fill{}, false // every value can stay as it is: a check has seen to it
-		}
-	}
-	return f, ok
+	return p.Steps, p.Err
 }
 
 func (p *planner) text(e schema.Expr) string { return (Engine{}).Text(e) }
 
-func (p *planner) sameExpr(a, b *schema.Expr) bool {
-	if a == nil || b == nil {
-		return a == b
-	}
-	return p.text(*a) == p.text(*b)
-}
-
 // needsRebuild says why the table has to be copied; "" if SQLite can do all of
 // it in place (engine facts for 3.54: alter table).
 func (p *planner) needsRebuild() string {
-	b, a := p.table, p.after
-	if p.change.Rebuild {
+	b, a := p.Table, p.After
+	if p.Change.Rebuild {
 		return "it was asked for"
 	}
 	if !maps.Equal(b.Options, a.Options) {
@@ -103,7 +54,7 @@ func (p *planner) needsRebuild() string {
 	position := 0
 	seen := false
 	for _, c := range a.Columns {
-		old := p.from(c)
+		old := p.From(c)
 		if old == nil {
 			seen = true
 			if why := p.addNeedsRebuild(c); why != "" {
@@ -128,7 +79,7 @@ func (p *planner) needsRebuild() string {
 
 func (p *planner) addNeedsRebuild(c *schema.Column) string {
 	switch {
-	case p.table.Column(c.Name) != nil:
+	case p.Table.Column(c.Name) != nil:
 		return "a column of the same name is dropped"
 	case c.Generated != nil && c.Generated.Stored:
 		return "SQLite adds no stored generated column to a table"
@@ -148,20 +99,20 @@ func plainConstant(text string) bool {
 func (p *planner) changeNeedsRebuild(old, c *schema.Column) string {
 	sameGenerated := (old.Generated == nil) == (c.Generated == nil)
 	if sameGenerated && old.Generated != nil {
-		sameGenerated = old.Generated.Stored == c.Generated.Stored && p.sameExpr(&old.Generated.Expr, &c.Generated.Expr)
+		sameGenerated = old.Generated.Stored == c.Generated.Stored && p.SameExpr(&old.Generated.Expr, &c.Generated.Expr)
 	}
 	options := func(o map[string]string) map[string]string {
 		o = maps.Clone(o)
 		maps.DeleteFunc(o, func(k, _ string) bool { return strings.Contains(k, "not null") })
 		return o
 	}
-	f, filled := p.fill(c)
+	f, filled := p.FillOf(c)
 	switch {
-	case filled && !f.OnlyNull && !p.limitChanges(old, c):
+	case filled && !f.OnlyNull && !p.LimitChanges(old, c):
 		return "the values of " + c.Name + " change"
-	case !p.limitChanges(old, c) && (!old.Type.Equal(c.Type) || old.Declared != c.Declared || (old.Limit == "") != (c.Limit == "")):
+	case !p.LimitChanges(old, c) && (!old.Type.Equal(c.Type) || old.Declared != c.Declared || (old.Limit == "") != (c.Limit == "")):
 		return "the type of " + c.Name + " changes"
-	case !p.sameExpr(old.Default, c.Default):
+	case !p.SameExpr(old.Default, c.Default):
 		return "SQLite changes no default"
 	case !sameGenerated:
 		return "the expression of " + c.Name + " changes"
@@ -177,77 +128,31 @@ func (p *planner) changeNeedsRebuild(old, c *schema.Column) string {
 // same way: only the check that enforces it is another, as for an enum with one
 // value more.
 func (p *planner) limitChanges(old, c *schema.Column) bool {
-	strict := p.table.Options["strict"] != ""
-	f, filled := p.fill(c)
+	strict := p.Table.Options["strict"] != ""
+	f, filled := p.FillOf(c)
 	return !old.Type.Equal(c.Type) && old.Limit != "" && c.Limit != "" && declaration(old, strict) == declaration(c, strict) &&
 		(!filled || f.Cast && f.Kept == nil)
 }
 
-func sameKey(a, b *schema.Key) bool {
-	if a == nil || b == nil {
-		return a == b
-	}
-	return slices.EqualFunc(a.Columns, b.Columns, schema.SameName) && maps.Equal(a.Options, b.Options)
-}
-
 // sameNamedKey tells primary keys apart by their names, too, where they have one.
 func sameNamedKey(a, b *schema.Key) bool {
-	return sameKey(a, b) && (a == nil || a.Implied == b.Implied && (a.Implied || schema.SameName(a.Name, b.Name)))
-}
-
-// split compares two lists of named parts: which are gone, and which are new.
-func split[T any](before, after []T, same func(a, b T) bool) (gone, added []T) {
-	for _, b := range before {
-		if !slices.ContainsFunc(after, func(a T) bool { return same(a, b) }) {
-			gone = append(gone, b)
-		}
-	}
-	for _, a := range after {
-		if !slices.ContainsFunc(before, func(b T) bool { return same(a, b) }) {
-			added = append(added, a)
-		}
-	}
-	return gone, added
-}
-
-func (p *planner) uniques() (gone, added []*schema.Key) {
-	return split(p.table.Uniques, p.after.Uniques, func(a, b *schema.Key) bool {
-		return schema.SameName(a.Name, b.Name) && sameKey(a, b) && a.AsIndex == b.AsIndex
-	})
-}
-
-func (p *planner) checks() (gone, added []*schema.Check) {
-	return split(p.table.Checks, p.after.Checks, func(a, b *schema.Check) bool {
-		return schema.SameName(a.Name, b.Name) && p.sameExpr(&a.Expr, &b.Expr)
-	})
-}
-
-func (p *planner) foreignKeys() (gone, added []*schema.ForeignKey) {
-	return split(p.table.ForeignKeys, p.after.ForeignKeys, func(a, b *schema.ForeignKey) bool {
-		return schema.SameName(a.Name, b.Name) && references(a) == references(b) && slices.EqualFunc(a.Columns, b.Columns, schema.SameName)
-	})
-}
-
-func (p *planner) indexes() (gone, added []*schema.Index) {
-	return split(p.table.Indexes, p.after.Indexes, func(a, b *schema.Index) bool {
-		return a.Name == b.Name && schema.Words(createIndex(p.table, a)) == schema.Words(createIndex(p.table, b))
-	})
+	return planning.SameKey(a, b) && (a == nil || a.Implied == b.Implied && (a.Implied || schema.SameName(a.Name, b.Name)))
 }
 
 func (p *planner) constraintsNeedRebuild() string {
-	gone, added := p.uniques()
+	gone, added := p.Uniques()
 	for _, k := range append(gone, added...) {
 		if !k.AsIndex {
 			return "a unique constraint that is part of the table changes"
 		}
 	}
-	goneChecks, addedChecks := p.checks()
+	goneChecks, addedChecks := p.Checks()
 	for _, k := range append(goneChecks, addedChecks...) {
 		if k.Implied || len(k.Options) > 0 {
 			return "a check without a name changes"
 		}
 	}
-	goneKeys, addedKeys := p.foreignKeys()
+	goneKeys, addedKeys := p.ForeignKeys()
 	for _, k := range goneKeys {
 		if k.Implied {
 			return "a foreign key without a name changes"
@@ -258,8 +163,8 @@ func (p *planner) constraintsNeedRebuild() string {
 			return "SQLite adds no foreign key to a table"
 		}
 	}
-	for _, c := range p.dropped() {
-		for _, k := range p.table.Uniques {
+	for _, c := range p.Dropped() {
+		for _, k := range p.Table.Uniques {
 			if !k.AsIndex && schema.HasName(k.Columns, c.Name) {
 				return "a unique constraint that is part of the table goes with column " + c.Name
 			}
@@ -273,26 +178,11 @@ func (p *planner) inline(k *schema.ForeignKey) bool {
 	if len(k.Columns) != 1 {
 		return false
 	}
-	c := p.after.Column(k.Columns[0])
-	return p.from(c) == nil && c.Default == nil && !k.Implied && (!c.NotNull || p.filled(c))
+	c := p.After.Column(k.Columns[0])
+	return p.From(c) == nil && c.Default == nil && !k.Implied && (!c.NotNull || p.filled(c))
 }
 
 func (p *planner) filled(c *schema.Column) bool {
-	_, ok := p.fill(c)
+	_, ok := p.FillOf(c)
 	return ok
-}
-
-// dropped lists the columns of before that are gone, generated ones first.
-func (p *planner) dropped() []*schema.Column {
-	list := p.change.Dropped()
-	slices.SortStableFunc(list, func(a, b *schema.Column) int {
-		switch {
-		case a.Generated != nil && b.Generated == nil:
-			return -1
-		case a.Generated == nil && b.Generated != nil:
-			return 1
-		}
-		return 0
-	})
-	return list
 }

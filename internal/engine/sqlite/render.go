@@ -8,6 +8,7 @@ import (
 
 	"lastboard/internal/core/schema"
 	"lastboard/internal/core/sqltext"
+	"lastboard/internal/engine/planning"
 )
 
 // Binding strengths of SQLite's operators, weakest first
@@ -162,14 +163,14 @@ func (r *renderer) binary(e *sqltext.Binary, place int) string {
 	case "is not distinct from":
 		op = "is"
 	case "/":
-		if !r.isInteger(e.L) || !r.isInteger(e.R) {
+		if !r.scope().IsInteger(e.L) || !r.scope().IsInteger(e.R) {
 			// A numeric column may hold whole numbers, which SQLite divides as such.
-			if !isReal(e.L) && !isReal(e.R) && r.isNumber(e.L) && r.isNumber(e.R) {
+			if !isReal(e.L) && !isReal(e.R) && r.scope().IsNumber(e.L) && r.scope().IsNumber(e.R) {
 				left = "cast(" + r.expr(e.L, bindOr) + " as real)"
 			}
 		}
 	case "%":
-		if r.isNumber(e.L) && r.isNumber(e.R) && (!r.isInteger(e.L) || !r.isInteger(e.R)) {
+		if r.scope().IsNumber(e.L) && r.scope().IsNumber(e.R) && (!r.scope().IsInteger(e.L) || !r.scope().IsInteger(e.R)) {
 			return "mod(" + r.expr(e.L, bindOr) + ", " + r.expr(e.R, bindOr) + ")"
 		}
 	}
@@ -186,7 +187,7 @@ func (r *renderer) dateSum(x sqltext.Expr, op string, i *sqltext.Interval) strin
 		r.fail("interval '%s' is not a number of %ss", i.Amount, i.Unit)
 	}
 	function := "datetime"
-	if r.kind(x) == "date" && i.Unit == "day" {
+	if r.scope().Kind(x) == "date" && i.Unit == "day" {
 		function = "date"
 	}
 	return function + "(" + r.expr(x, bindOr) + ", " + literal(op+i.Amount+" "+i.Unit+"s") + ")"
@@ -237,7 +238,7 @@ func (r *renderer) primary(e sqltext.Expr, place int) string {
 	case *sqltext.Typed:
 		return literal(e.Text)
 	case *sqltext.Ref:
-		if c := r.sourceColumn(e); c != nil {
+		if c := r.scope().SourceColumn(e); c != nil {
 			return quote(r.source.Alias) + "." + quote(c.Name)
 		}
 		if r.table != nil {
@@ -283,12 +284,13 @@ func (r *renderer) primary(e sqltext.Expr, place int) string {
 	panic(fmt.Sprintf("sqlite: no rendering for %T", e))
 }
 
-// sourceColumn gives the column of the source that is meant; nil if none is.
-func (r *renderer) sourceColumn(e *sqltext.Ref) *schema.Column {
-	if r.source == nil || !schema.SameName(e.Table, r.source.Alias) {
-		return nil
-	}
-	return r.source.Table.Column(e.Column)
+// scope is what kinds are told from.
+func (r *renderer) scope() planning.Scope { return planning.Scope{Table: r.table, Source: r.source} }
+
+// isReal reports whether SQLite itself is sure to treat e as a fraction.
+func isReal(e sqltext.Expr) bool {
+	l, ok := e.(*sqltext.Literal)
+	return ok && l.Kind == sqltext.NumberLiteral && strings.ContainsAny(l.Text, ".eE")
 }
 
 func (r *renderer) nowText(e *sqltext.Now) string {
@@ -323,7 +325,7 @@ func (r *renderer) caseExpr(e *sqltext.Case) string {
 // and in Lastboard's own statements fails for a text that is no number.
 func (r *renderer) cast(e *sqltext.Cast, place int) string {
 	x := r.expr(e.X, bindOr)
-	from := r.kind(e.X)
+	from := r.scope().Kind(e.X)
 	t := e.Type
 	switch {
 	case t.IsInteger() && (from == "real" || from == "numeric"):

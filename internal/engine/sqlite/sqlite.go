@@ -27,6 +27,7 @@ import (
 
 	"lastboard/internal/core/schema"
 	"lastboard/internal/engine"
+	"lastboard/internal/engine/planning"
 )
 
 // Engine is SQLite.
@@ -153,7 +154,7 @@ func (d *database) Count(ctx context.Context, table string, size bool) (rows, by
 }
 
 func (d *database) Sample(ctx context.Context, t *schema.Table, columns []string, n int) (*engine.Rows, error) {
-	keys := sample(t)
+	keys := (&planning.Planner{Dialect: dialect{}}).Sample(t)
 	list := slices.Clone(keys)
 	if len(columns) == 0 {
 		columns, list = t.ColumnNames(), nil

@@ -1,14 +1,15 @@
-package sqlite
+package planning
 
 import (
 	"strings"
 
+	"lastboard/internal/core/schema"
 	"lastboard/internal/core/sqltext"
 )
 
-// kind tells what an expression gives, as far as it can be known: integer, real,
+// Kind tells what an expression gives, as far as it can be known: integer, real,
 // numeric, text, boolean, date, timestamp, blob, or "".
-func (r *renderer) kind(e sqltext.Expr) string {
+func (s Scope) Kind(e sqltext.Expr) string {
 	switch e := e.(type) {
 	case *sqltext.Literal:
 		switch {
@@ -22,39 +23,39 @@ func (r *renderer) kind(e sqltext.Expr) string {
 	case *sqltext.Typed:
 		return e.Type
 	case *sqltext.Ref:
-		if c := r.sourceColumn(e); c != nil {
-			return typeKind(c.Type)
+		if c := s.SourceColumn(e); c != nil {
+			return TypeKind(c.Type)
 		}
-		if r.table != nil {
-			if c := r.table.Column(e.Column); c != nil {
-				return typeKind(c.Type)
+		if s.Table != nil {
+			if c := s.Table.Column(e.Column); c != nil {
+				return TypeKind(c.Type)
 			}
 		}
 	case *sqltext.Unary:
-		return r.kind(e.X)
+		return s.Kind(e.X)
 	case *sqltext.Binary:
-		return r.binaryKind(e)
+		return s.binaryKind(e)
 	case *sqltext.Cast:
-		return typeKind(e.Type)
+		return TypeKind(e.Type)
 	case *sqltext.Substring, *sqltext.Trim:
 		return "text"
 	case *sqltext.Position, *sqltext.Extract:
 		return "integer"
 	case *sqltext.Call:
-		return r.callKind(e)
+		return s.callKind(e)
 	case *sqltext.Case:
 		if len(e.Whens) > 0 {
-			return r.kind(e.Whens[0].Then)
+			return s.Kind(e.Whens[0].Then)
 		}
 	}
 	return ""
 }
 
-func (r *renderer) binaryKind(e *sqltext.Binary) string {
+func (s Scope) binaryKind(e *sqltext.Binary) string {
 	if _, ok := e.R.(*sqltext.Interval); ok {
-		return r.kind(e.L)
+		return s.Kind(e.L)
 	}
-	left, right := r.kind(e.L), r.kind(e.R)
+	left, right := s.Kind(e.L), s.Kind(e.R)
 	switch e.Op {
 	case "+", "-", "*", "/", "%":
 		switch {
@@ -70,7 +71,7 @@ func (r *renderer) binaryKind(e *sqltext.Binary) string {
 	return "boolean"
 }
 
-func (r *renderer) callKind(e *sqltext.Call) string {
+func (s Scope) callKind(e *sqltext.Call) string {
 	switch e.Name {
 	case "upper", "lower", "replace", "concat", "ltrim", "rtrim", "left":
 		return "text"
@@ -80,13 +81,13 @@ func (r *renderer) callKind(e *sqltext.Call) string {
 		return "real"
 	case "abs", "coalesce", "nullif", "greatest", "least", "mod":
 		if len(e.Args) > 0 {
-			return r.kind(e.Args[0])
+			return s.Kind(e.Args[0])
 		}
 	}
 	return ""
 }
 
-func typeKind(t sqltext.Type) string {
+func TypeKind(t sqltext.Type) string {
 	switch {
 	case t.IsInteger():
 		return "integer"
@@ -100,15 +101,19 @@ func typeKind(t sqltext.Type) string {
 	return t.Name
 }
 
-func (r *renderer) isInteger(e sqltext.Expr) bool { return r.kind(e) == "integer" }
-
-func (r *renderer) isNumber(e sqltext.Expr) bool {
-	k := r.kind(e)
-	return k == "integer" || k == "real" || k == "numeric"
+// SourceColumn gives the column of the source that is meant; nil if none is.
+func (s Scope) SourceColumn(e *sqltext.Ref) *schema.Column {
+	if s.Source == nil || !schema.SameName(e.Table, s.Source.Alias) {
+		return nil
+	}
+	return s.Source.Table.Column(e.Column)
 }
 
-// isReal reports whether SQLite itself is sure to treat e as a fraction.
-func isReal(e sqltext.Expr) bool {
-	l, ok := e.(*sqltext.Literal)
-	return ok && l.Kind == sqltext.NumberLiteral && strings.ContainsAny(l.Text, ".eE")
+// IsInteger reports whether an expression gives a whole number.
+func (s Scope) IsInteger(e sqltext.Expr) bool { return s.Kind(e) == "integer" }
+
+// IsNumber reports whether an expression gives a number.
+func (s Scope) IsNumber(e sqltext.Expr) bool {
+	k := s.Kind(e)
+	return k == "integer" || k == "real" || k == "numeric"
 }
