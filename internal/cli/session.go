@@ -21,6 +21,7 @@ import (
 	"lastboard/internal/core/run"
 	"lastboard/internal/core/sqltext"
 	"lastboard/internal/engine"
+	"lastboard/internal/engine/postgres"
 	"lastboard/internal/engine/sqlite"
 	"lastboard/internal/view"
 )
@@ -46,7 +47,7 @@ func (g *global) open(ctx context.Context, mode engine.Mode) (*session, error) {
 		return nil, err
 	}
 	url := s.project.Path(s.database.URL)
-	if s.engine, err = engineFor(url); err != nil {
+	if s.engine, err = engineFor(url, g.unproven); err != nil {
 		return nil, err
 	}
 	if s.db, err = s.engine.Open(ctx, url, mode); err != nil {
@@ -108,15 +109,17 @@ func (s *session) name() string {
 func (s *session) close() { s.db.Close() }
 
 // engineFor gives the engine of a URL.
-func engineFor(url string) (engine.Engine, error) {
+func engineFor(url string, unproven bool) (engine.Engine, error) {
 	scheme, _, ok := strings.Cut(url, ":")
 	switch {
 	case !ok:
 		return nil, fault.New(fault.Usage, "configuration", "write sqlite:harbour.db", "%q is not the URL of a database", url)
 	case scheme == "sqlite":
 		return sqlite.Engine{}, nil
+	case scheme == "postgres", scheme == "postgresql":
+		return postgres.Engine{Unproven: unproven}, nil
 	}
-	return nil, fault.New(fault.Refused, "engine-unknown", "this version knows sqlite: alone", "no engine for %s: URLs", scheme)
+	return nil, fault.New(fault.Refused, "engine-unknown", "this version knows sqlite: and postgres://", "no engine for %s: URLs", scheme)
 }
 
 // loadMigrations reads the project's folder; paths are shown as seen from here.

@@ -11,6 +11,7 @@ import (
 	"context"
 	"fmt"
 	"strings"
+	"time"
 
 	"lastboard/internal/core/schema"
 	"lastboard/internal/core/sqltext"
@@ -51,6 +52,8 @@ type Planner interface {
 	Enforces(t *schema.Table, c *schema.Column) bool
 	// Forget gives the statements that take away what is kept.
 	Forget(k *Keeping) []string
+	// Place gives the statements that make the place for Lastboard's own tables.
+	Place() []string
 	// CreateSQL gives the engine's own statements that make a table as it stands.
 	CreateSQL(t *schema.Table) []string
 }
@@ -121,6 +124,14 @@ type Database interface {
 	Own(ctx context.Context) ([]OwnObject, error)
 	// Users lists other programs that have the database open, where that is known.
 	Users() []string
+	// Exec runs a statement outside of any transaction.
+	Exec(ctx context.Context, sql string) error
+	// Old lists sessions with a transaction that is so old that a step which waits for
+	// all of them would wait long.
+	Old(ctx context.Context) ([]Session, error)
+	// InTheWay lists sessions that would keep a strong lock on the tables from being
+	// given soon; none where the engine cannot tell.
+	InTheWay(ctx context.Context, tables []string) ([]Session, error)
 	Close() error
 }
 
@@ -135,6 +146,45 @@ type OwnObject struct {
 type TxOptions struct {
 	// ForeignKeysOff stops the engine from acting on foreign keys meanwhile.
 	ForeignKeysOff bool
+	// LockWait is how long one try for a lock may keep others waiting; 0 means the
+	// engine's own bound.
+	LockWait time.Duration
+	// Strong names tables on which the transaction needs a lock that keeps writers
+	// waiting. One that is not there yet is left out.
+	Strong []string
+}
+
+// Session is a connection of somebody else.
+type Session struct {
+	ID          int64
+	User        string
+	Application string
+	State       string        // "active", "idle in transaction"
+	Since       time.Duration // for which its transaction lasts
+	Query       string        // its last statement, cut short
+	Background  string        // what it is when it is no client: "autovacuum worker"
+}
+
+// String says who a session is.
+func (s Session) String() string {
+	who := s.Background
+	if who == "" {
+		who = "user " + s.User
+		if s.Application != "" {
+			who += " with " + s.Application
+		}
+	}
+	text := fmt.Sprintf("session %d (%s)", s.ID, who)
+	if s.State != "" {
+		text += ", " + s.State
+	}
+	if s.Since > 0 {
+		text += fmt.Sprintf(", for %.1f s", s.Since.Seconds())
+	}
+	if s.Query != "" {
+		text += ": " + s.Query
+	}
+	return text
 }
 
 // Tx is a transaction.
@@ -142,6 +192,7 @@ type Tx interface {
 	Exec(ctx context.Context, sql string, args ...any) (rows int64, err error)
 	Query(ctx context.Context, sql string, args ...any) (*Rows, error)
 	Schema(ctx context.Context) (*schema.Schema, error)
+	// Commit ends the transaction. A Busy error means that nothing was changed.
 	Commit() error
 	Rollback() error
 }
@@ -156,6 +207,9 @@ type Trial interface {
 	// with the engine's reason.
 	Broken(ctx context.Context, names []string) ([]string, error)
 	Schema(ctx context.Context) (*schema.Schema, error)
+	// Lasts reports whether the copy may stay while the database is changed; else it
+	// has to be closed before.
+	Lasts() bool
 	Close() error
 }
 
@@ -221,6 +275,14 @@ type Step struct {
 	// it in the migration touches its rows.
 	Early bool `json:"early,omitempty"`
 
+	// Why says why the step is there, where that is not plain.
+	Why string `json:"why,omitempty"`
+	// Alone asks for a transaction of its own, so that its locks are given back at once.
+	Alone bool `json:"alone,omitempty"`
+	// Strong names the tables on which it needs a lock that keeps writers waiting.
+	Strong []string `json:"strong,omitempty"`
+	// Outside is set for a step whose statements cannot share a transaction.
+	Outside *Outside `json:"outside,omitempty"`
 	// Load is set for a step that reads a file into a table of Lastboard's own, after
 	// the statements of SQL.
 	Load *Load `json:"load,omitempty"`
@@ -244,6 +306,28 @@ type Step struct {
 	Keeps []*Keeping `json:"keeps,omitempty"`
 	// PutsBack names tables of kept values that are no longer needed after it.
 	PutsBack []string `json:"puts_back,omitempty"`
+}
+
+// Outside is what a step needs whose statements are each a transaction of their own,
+// or none at all: whether it happened is asked of the database.
+type Outside struct {
+	Statements []Statement `json:"statements"`
+	// Done gives a row when all of it has happened.
+	Done string `json:"done"`
+	// Clean takes away what a try has left that did not come to its end.
+	Clean []Statement `json:"clean"`
+	// Quiet asks that no old transaction is about on the step's table when it begins:
+	// the engine would wait for it in the middle.
+	Quiet bool `json:"quiet,omitempty"`
+}
+
+// Statement is one statement of an [Outside].
+type Statement struct {
+	SQL string `json:"sql"`
+	// Patient means that it keeps nobody waiting while it waits for its own locks.
+	Patient bool `json:"patient,omitempty"`
+	// Direct means that it cannot run in a transaction at all.
+	Direct bool `json:"direct,omitempty"`
 }
 
 // Batch is a backfill by key range. Range in a statement stands for the
@@ -365,8 +449,17 @@ type Refused struct{ Message, Cure string }
 
 func (e *Refused) Error() string { return e.Message }
 
-// Busy is the error of a transaction that did not get its lock in time.
-type Busy struct{ Err error }
+// Busy is the error of a transaction that did not get its lock in time, or was chosen
+// to give way to another: trying again helps.
+type Busy struct {
+	Err error
+	Who []Session // in the way, where that is known
+}
 
-func (e *Busy) Error() string { return fmt.Sprintf("somebody else is writing: %v", e.Err) }
+func (e *Busy) Error() string {
+	if len(e.Who) > 0 {
+		return "a lock was not given: in the way is " + e.Who[0].String()
+	}
+	return fmt.Sprintf("somebody else is writing: %v", e.Err)
+}
 func (e *Busy) Unwrap() error { return e.Err }

@@ -70,7 +70,11 @@ func (g *Progress) Observe(e run.Event) {
 	case "progress":
 		g.progress(e)
 	case "waiting":
-		g.p.Note("%s", faint.Render(fmt.Sprintf("somebody else is writing; try %d for the right to write", e.Try)))
+		text := fmt.Sprintf("somebody else is writing; try %d for the right to write", e.Try)
+		if len(e.Who) > 0 {
+			text = fmt.Sprintf("try %d for a lock; in the way is %s", e.Try, e.Who[0])
+		}
+		g.p.Note("%s", faint.Render(text))
 	case "step-done":
 		g.p.clearProgress()
 	}

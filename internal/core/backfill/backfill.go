@@ -9,6 +9,7 @@ import (
 	"context"
 	"encoding/base64"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"strconv"
 	"strings"
@@ -31,6 +32,9 @@ const firstBatch = 1000
 
 // maxBatch bounds a batch, so that a stop is never far away.
 const maxBatch = 500_000
+
+// mostGivenWay bounds how often one batch gives way to others.
+const mostGivenWay = 30
 
 // Checkpoint is how far a backfill is. Keys are as [EncodeKey] writes them.
 type Checkpoint struct {
@@ -55,16 +59,26 @@ type Hooks struct {
 // after the row that had the greatest key when it began. A cancelled context
 // stops it between two batches, with the context's error.
 func Run(ctx context.Context, b *engine.Batch, from Checkpoint, pace Pace, h Hooks) (Checkpoint, error) {
-	size := firstBatch
+	size, gaveWay := firstBatch, 0
 	for {
 		if err := ctx.Err(); err != nil {
 			return from, err
 		}
 		started := time.Now()
 		next, more, err := one(ctx, b, from, size, h)
+		var busy *engine.Busy
+		if errors.As(err, &busy) && gaveWay < mostGivenWay {
+			// The batch was given up for a transaction of somebody else's: a smaller one meets
+			// fewer.
+			gaveWay++
+			size = max(size/2, 1)
+			rest(ctx, time.Duration(gaveWay)*20*time.Millisecond)
+			continue
+		}
 		if err != nil {
 			return from, err
 		}
+		gaveWay = 0
 		held := time.Since(started)
 		h.Point("batch-committed")
 		from = next

@@ -30,7 +30,7 @@ const format = 1
 // The ledger's tables. The statements are of the SQL that every engine has.
 var create = []string{
 	`create table lastboard_meta (name varchar(40) not null primary key, value text not null)`,
-	`create table lastboard_entry (id integer primary key, at varchar(30) not null, version varchar(20) not null, what varchar(40) not null,
+	`create table lastboard_entry (id integer not null primary key, at varchar(30) not null, version varchar(20) not null, what varchar(40) not null,
 		by_whom varchar(200) not null, host varchar(200) not null, seconds double precision not null, changed_rows bigint not null, note text not null)`,
 	`create table lastboard_migration (version varchar(20) not null primary key, name varchar(200) not null, title text not null, reason text not null,
 		state varchar(20) not null, direction varchar(20) not null, checksum varchar(64) not null, source text not null,
@@ -40,9 +40,9 @@ var create = []string{
 		primary key (version, direction, number))`,
 	`create table lastboard_backfill (version varchar(20) not null, direction varchar(20) not null, number integer not null,
 		last_key text not null, upper_key text not null, done_rows bigint not null, primary key (version, direction, number))`,
-	`create table lastboard_kept (id integer primary key, version varchar(20) not null, direction varchar(20) not null, checksum varchar(64) not null,
+	`create table lastboard_kept (id integer not null primary key, version varchar(20) not null, direction varchar(20) not null, checksum varchar(64) not null,
 		table_name varchar(200) not null, kept_table varchar(200) not null, keeping text not null, kept_at varchar(30) not null)`,
-	`create table lastboard_runner (id integer primary key, token varchar(64) not null, by_whom varchar(200) not null, host varchar(200) not null,
+	`create table lastboard_runner (id integer not null primary key, token varchar(64) not null, by_whom varchar(200) not null, host varchar(200) not null,
 		process integer not null, since varchar(30) not null, beat varchar(30) not null)`,
 	`create table lastboard_table (kind varchar(10) not null, name varchar(200) not null, model text not null, primary key (kind, name))`,
 	`create table ` + engine.NoteTable + ` (table_name varchar(200) not null, object varchar(200) not null, kind varchar(20) not null, text text not null,
@@ -151,9 +151,10 @@ func (l *Ledger) Exists(ctx context.Context) (bool, error) {
 // Tables gives the statements that make the ledger's tables.
 func Tables() []string { return create }
 
-// Create makes the ledger's tables; program is the version that can read them.
-func Create(ctx context.Context, tx engine.Tx, program string) error {
-	for _, sql := range create {
+// Create makes the ledger's tables in the place that the engine has for them; program is
+// the version that can read them.
+func Create(ctx context.Context, tx engine.Tx, place []string, program string) error {
+	for _, sql := range slices.Concat(place, create) {
 		if _, err := tx.Exec(ctx, sql); err != nil {
 			return fmt.Errorf("making the ledger: %w", err)
 		}
@@ -324,7 +325,8 @@ func (l *Ledger) Runner(ctx context.Context) (*Runner, error) {
 		return nil, err
 	}
 	host, err := os.Hostname()
-	if err == nil && r.Host == host && !l.db.Claimed() || r.Host != host && time.Since(r.Beat) > lease {
+	near := err == nil && r.Host == host || l.db.Info().Host != ""
+	if near && !l.db.Claimed() || !near && time.Since(r.Beat) > lease {
 		return nil, nil
 	}
 	return r, nil

@@ -34,7 +34,7 @@ func newBook(t *testing.T) *book {
 	}
 	t.Cleanup(func() { db.Close() })
 	b := &book{t, db, ledger.Of(db)}
-	b.write(func(tx engine.Tx) error { return ledger.Create(ctx, tx, "1.2.3") })
+	b.write(func(tx engine.Tx) error { return ledger.Create(ctx, tx, nil, "1.2.3") })
 	return b
 }
 
@@ -210,8 +210,8 @@ func TestOneRunner(t *testing.T) {
 	b := newBook(t)
 	me := &ledger.Runner{Token: "me", By: "ash", Host: "pier", Process: 1, Since: time.Now()}
 	elsewhere := &ledger.Runner{Token: "you", By: "elm", Host: "quay", Process: 2, Since: time.Now()}
-	b.write(func(tx engine.Tx) error { return ledger.TakeOver(ctx, tx, me) })
-	err := b.try(func(tx engine.Tx) error { return ledger.TakeOver(ctx, tx, elsewhere) })
+	b.write(func(tx engine.Tx) error { return ledger.TakeOver(ctx, tx, me, false) })
+	err := b.try(func(tx engine.Tx) error { return ledger.TakeOver(ctx, tx, elsewhere, false) })
 	var f *fault.Fault
 	if !errors.As(err, &f) || f.Rule != "runner-busy" {
 		t.Fatalf("wanted a refusal, got %v", err)
@@ -223,7 +223,7 @@ func TestOneRunner(t *testing.T) {
 	}
 	// On the same host a recorded runner is dead: its claim is free.
 	again := &ledger.Runner{Token: "again", By: "ash", Host: "pier", Process: 3, Since: time.Now()}
-	b.write(func(tx engine.Tx) error { return ledger.TakeOver(ctx, tx, again) })
+	b.write(func(tx engine.Tx) error { return ledger.TakeOver(ctx, tx, again, false) })
 	err = b.try(func(tx engine.Tx) error { return ledger.Beat(ctx, tx, me) })
 	if !errors.As(err, &f) || f.Rule != "runner-replaced" || f.Class != fault.Stopped {
 		t.Errorf("the one that was replaced has to stop, got %v", err)
@@ -231,7 +231,7 @@ func TestOneRunner(t *testing.T) {
 	b.write(func(tx engine.Tx) error {
 		return errors.Join(ledger.Beat(ctx, tx, again), ledger.Leave(ctx, tx, again))
 	})
-	b.write(func(tx engine.Tx) error { return ledger.TakeOver(ctx, tx, elsewhere) })
+	b.write(func(tx engine.Tx) error { return ledger.TakeOver(ctx, tx, elsewhere, false) })
 }
 
 func TestEntriesAreOnlyAdded(t *testing.T) {

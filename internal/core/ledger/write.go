@@ -12,7 +12,7 @@ import (
 
 // Record adds an entry.
 func Record(ctx context.Context, tx engine.Tx, e Entry) error {
-	_, err := tx.Exec(ctx, "insert into lastboard_entry (at, version, what, by_whom, host, seconds, changed_rows, note) values (?, ?, ?, ?, ?, ?, ?, ?)",
+	_, err := tx.Exec(ctx, "insert into lastboard_entry (id, at, version, what, by_whom, host, seconds, changed_rows, note) values ((select coalesce(max(id), 0) + 1 from lastboard_entry), ?, ?, ?, ?, ?, ?, ?, ?)",
 		e.At, e.Version, e.What, e.By, e.Host, e.Seconds, e.Rows, e.Note)
 	return err
 }
@@ -91,8 +91,8 @@ func Keep(ctx context.Context, tx engine.Tx, version, direction, checksum string
 	if err != nil {
 		return err
 	}
-	_, err = tx.Exec(ctx, `insert into lastboard_kept (version, direction, checksum, table_name, kept_table, keeping, kept_at)
-		select ?, ?, ?, ?, ?, ?, ? where not exists (select 1 from lastboard_kept where kept_table = ?)`,
+	_, err = tx.Exec(ctx, `insert into lastboard_kept (id, version, direction, checksum, table_name, kept_table, keeping, kept_at)
+		select (select coalesce(max(id), 0) + 1 from lastboard_kept), ?, ?, ?, ?, ?, ?, ? where not exists (select 1 from lastboard_kept where kept_table = ?)`,
 		version, direction, checksum, k.Table, k.Kept, string(data), Now(), k.Kept)
 	return err
 }
@@ -152,16 +152,17 @@ func runner(ctx context.Context, query func(context.Context, string, ...any) (*e
 // dead.
 const lease = 30 * time.Second
 
-// TakeOver makes r the one runner. A runner on the same host that is recorded
-// still is dead, since its claim on the host is free; one on another host is only
-// after it has been silent for the time of its lease. The error is a refusal that
+// TakeOver makes r the one runner. A runner that is recorded still is dead where its
+// claim is known to be free: on the same host, and everywhere when the server itself
+// keeps the claim. One on another host is only after it has been silent for the time of
+// its lease. The error is a refusal that
 // says who the other is and since when.
-func TakeOver(ctx context.Context, tx engine.Tx, r *Runner) error {
+func TakeOver(ctx context.Context, tx engine.Tx, r *Runner, server bool) error {
 	other, err := runner(ctx, tx.Query)
 	if err != nil {
 		return err
 	}
-	if other != nil && other.Host != r.Host && time.Since(other.Beat) < lease {
+	if other != nil && !server && other.Host != r.Host && time.Since(other.Beat) < lease {
 		return OneRunner(other)
 	}
 	if _, err := tx.Exec(ctx, "delete from lastboard_runner"); err != nil {

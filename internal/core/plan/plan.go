@@ -161,6 +161,9 @@ func (p *Plan) Longest() *engine.Step {
 // Tables gives the tables that the plans so far lead to.
 func (p *Planner) Tables() *schema.Schema { return p.current }
 
+// Lasts reports whether the planner may stay open while its plans are carried out.
+func (p *Planner) Lasts() bool { return p.trial.Lasts() }
+
 // Close ends the trial.
 func (p *Planner) Close() error { return p.trial.Close() }
 
@@ -441,11 +444,12 @@ func (p *Planner) finish(out *Plan) {
 }
 
 // Units parts steps into those that share a transaction: transactions differ in
-// whether foreign keys act, and a backfill in batches has its own.
+// whether foreign keys act, and a backfill in batches has its own, as has what asks for
+// it.
 func Units(steps []*engine.Step) [][]*engine.Step {
 	var units [][]*engine.Step
 	for i, s := range steps {
-		if i == 0 || s.Batch != nil || steps[i-1].Batch != nil || s.ForeignKeysOff != steps[i-1].ForeignKeysOff {
+		if i == 0 || alone(s) || alone(steps[i-1]) || s.ForeignKeysOff != steps[i-1].ForeignKeysOff {
 			units = append(units, nil)
 		}
 		units[len(units)-1] = append(units[len(units)-1], s)
@@ -453,12 +457,15 @@ func Units(steps []*engine.Step) [][]*engine.Step {
 	return units
 }
 
+// alone reports whether a step shares its transaction with no other.
+func alone(s *engine.Step) bool { return s.Batch != nil || s.Alone || s.Outside != nil }
+
 // held estimates in seconds for how long one transaction keeps its locks; a
 // backfill in batches lets go between them.
 func held(unit []*engine.Step) float64 {
 	var sum float64
 	for _, s := range unit {
-		if s.Batch == nil && s.WritersWait != engine.WaitNo {
+		if s.Batch == nil && s.WritersWait != engine.WaitNo && (s.Outside == nil || s.WritersWait == engine.WaitThroughout) {
 			sum += s.Seconds
 		}
 	}

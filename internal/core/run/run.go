@@ -49,6 +49,7 @@ type Event struct {
 	Took    time.Duration // of a step that is done
 	Held    time.Duration // the longest time for which a lock was held
 	Try     int           // of a lock that somebody else holds
+	Who     []engine.Session
 }
 
 // Runner changes one database.
@@ -90,11 +91,11 @@ func (r *Runner) Begin(ctx context.Context) error {
 	}
 	err = r.inTx(ctx, engine.TxOptions{}, func(tx engine.Tx) error {
 		if !exists {
-			if err := ledger.Create(ctx, tx, r.Program); err != nil {
+			if err := ledger.Create(ctx, tx, r.Engine.Place(), r.Program); err != nil {
 				return err
 			}
 		}
-		return ledger.TakeOver(ctx, tx, r.me)
+		return ledger.TakeOver(ctx, tx, r.me, r.DB.Info().Host != "")
 	})
 	if err != nil {
 		free()
@@ -132,27 +133,6 @@ func (r *Runner) observe(e Event) {
 	}
 }
 
-// begin starts a transaction, as often as it takes.
-func (r *Runner) begin(ctx context.Context, o engine.TxOptions) (engine.Tx, int, error) {
-	for try := 1; ; try++ {
-		tx, err := r.DB.Begin(ctx, o)
-		var busy *engine.Busy
-		if err == nil || !errors.As(err, &busy) {
-			return tx, try, err
-		}
-		if try >= max(r.LockTries, 1) {
-			f := fault.New(fault.Failed, "lock-not-given", "find out who writes for so long, and run the command again", "the right to write was not given in %d tries: somebody else is writing to the database", try)
-			f.Err = err
-			return nil, try, f
-		}
-		r.observe(Event{What: "waiting", Try: try})
-		select {
-		case <-ctx.Done():
-			return nil, try, ctx.Err()
-		case <-time.After(min(time.Duration(try)*20*time.Millisecond, r.LockWait+20*time.Millisecond)):
-		}
-	}
-}
 
 func (r *Runner) inTx(ctx context.Context, o engine.TxOptions, do func(tx engine.Tx) error) error {
 	tx, _, err := r.begin(ctx, o)
@@ -186,6 +166,14 @@ func (r *Runner) planner(ctx context.Context) (*plan.Planner, error) {
 	}
 	r.next, err = plan.New(ctx, in)
 	return r.next, err
+}
+
+// planned lets go of a planner that would be in the way of what it has planned.
+func (r *Runner) planned() error {
+	if r.next != nil && !r.next.Lasts() {
+		return r.forget()
+	}
+	return nil
 }
 
 // forget lets go of the planner, which knows no more how the tables are.
@@ -222,6 +210,9 @@ func (r *Runner) Advance(ctx context.Context, m *migration.Migration, known *led
 	record := &ledger.Migration{
 		Version: m.Version, Name: m.Name, Title: m.File.Title, Reason: m.File.Reason, State: ledger.Running, Direction: ledger.Advance,
 		Checksum: m.Checksum(), Source: m.File.Source,
+	}
+	if err := r.planned(); err != nil {
+		return nil, err
 	}
 	return p, r.start(ctx, p, record, proven)
 }
@@ -274,6 +265,9 @@ func (r *Runner) Retreat(ctx context.Context, known *ledger.Migration) (*plan.Pl
 	}
 	record := *known
 	record.State, record.Direction = ledger.Running, ledger.Retreat
+	if err := r.planned(); err != nil {
+		return nil, err
+	}
 	return p, r.start(ctx, p, &record, proven)
 }
 

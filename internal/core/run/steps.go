@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -77,23 +78,43 @@ func (r *Runner) run(ctx context.Context, p *progress, fresh bool) error {
 		if err := ctx.Err(); err != nil {
 			return r.stopped(p, nil, err)
 		}
-		if len(unit) == 1 && unit[0].Batch != nil {
-			if err := r.batches(ctx, p, unit[0], fresh && i == 0); err != nil {
+		first := fresh && i == 0
+		closing := last && r.closes(unit)
+		switch {
+		case len(unit) == 1 && unit[0].Batch != nil:
+			if err := r.batches(ctx, p, unit[0], first); err != nil {
 				return r.stopped(p, unit[0], err)
 			}
-		} else if step, err := r.unit(ctx, p, unit, fresh && i == 0, last); err != nil {
-			return r.stopped(p, step, err)
+		case len(unit) == 1 && unit[0].Outside != nil:
+			if err := r.outside(ctx, p, unit[0], first); err != nil {
+				return r.stopped(p, unit[0], err)
+			}
+		default:
+			if step, err := r.unit(ctx, p, unit, first, closing); err != nil {
+				return r.stopped(p, step, err)
+			}
 		}
 		p.changed = true
-	}
-	if n := len(units); len(units[n-1]) == 1 && units[n-1][0].Batch != nil {
-		if step, err := r.unit(ctx, p, nil, false, true); err != nil {
-			return r.stopped(p, step, err)
+		if last && !closing {
+			if step, err := r.unit(ctx, p, nil, false, true); err != nil {
+				return r.stopped(p, step, err)
+			}
 		}
 	}
 	point("run-finished")
 	r.observe(Event{What: "migration-done", Version: p.record.Version, Name: p.record.Name, Rows: p.rows, Took: time.Since(p.started), Held: p.held})
 	return nil
+}
+
+// closes reports whether the transaction of the last steps also closes the record,
+// which reads all tables: not while applications wait for its locks.
+func (r *Runner) closes(unit []*engine.Step) bool {
+	for _, s := range unit {
+		if s != nil && (s.Batch != nil || s.Outside != nil || r.Live && len(s.Strong) > 0) {
+			return false
+		}
+	}
+	return true
 }
 
 func allDone(p *progress, unit []*engine.Step) bool {
@@ -108,9 +129,28 @@ func allDone(p *progress, unit []*engine.Step) bool {
 // unit does steps in one transaction with their records. The last unit also
 // asserts that the tables are what was planned, and closes the record. The step
 // is the one in which an error came.
-func (r *Runner) unit(ctx context.Context, p *progress, steps []*engine.Step, first, last bool) (*engine.Step, error) {
-	off := len(steps) > 0 && steps[0].ForeignKeysOff
-	tx, tries, err := r.begin(ctx, engine.TxOptions{ForeignKeysOff: off})
+func (r *Runner) unit(ctx context.Context, p *progress, steps []*engine.Step, first, last bool) (at *engine.Step, err error) {
+	o := engine.TxOptions{LockWait: r.LockWait}
+	for _, s := range steps {
+		o.ForeignKeysOff = o.ForeignKeysOff || s.ForeignKeysOff
+		for _, t := range s.Strong {
+			if !slices.Contains(o.Strong, t) {
+				o.Strong = append(o.Strong, t)
+			}
+		}
+	}
+	try := 0
+	_, err = r.again(ctx, o.Strong, func() error {
+		try++
+		at, err = r.tryUnit(ctx, p, steps, o, try, first, last)
+		return err
+	})
+	return at, err
+}
+
+// tryUnit does so once.
+func (r *Runner) tryUnit(ctx context.Context, p *progress, steps []*engine.Step, o engine.TxOptions, tries int, first, last bool) (*engine.Step, error) {
+	tx, err := r.DB.Begin(ctx, o)
 	if err != nil {
 		return nil, err
 	}
@@ -126,6 +166,7 @@ func (r *Runner) unit(ctx context.Context, p *progress, steps []*engine.Step, fi
 	}
 	type finished struct {
 		step *engine.Step
+		rows int64
 		took time.Duration
 	}
 	var list []finished
@@ -144,8 +185,7 @@ func (r *Runner) unit(ctx context.Context, p *progress, steps []*engine.Step, fi
 		if err := ledger.StepDone(ctx, tx, p.record.Version, p.record.Direction, s.Number, started, rows, tries, 0); err != nil {
 			return s, err
 		}
-		p.rows += rows
-		list = append(list, finished{s, time.Since(started)})
+		list = append(list, finished{s, rows, time.Since(started)})
 	}
 	if last {
 		if err := r.close(ctx, tx, p); err != nil {
@@ -163,9 +203,121 @@ func (r *Runner) unit(ctx context.Context, p *progress, steps []*engine.Step, fi
 	p.held = max(p.held, time.Since(began))
 	for _, f := range list {
 		p.done[f.step.Number] = true
+		p.rows += f.rows
 		r.observe(Event{What: "step-done", Version: p.record.Version, Step: f.step, Steps: len(p.steps), Took: f.took})
 	}
 	return nil, nil
+}
+
+// outside does a step whose statements are each a transaction of their own. Whether it
+// happened is asked of the database; what a try has left is taken away before the next.
+func (r *Runner) outside(ctx context.Context, p *progress, s *engine.Step, first bool) error {
+	if first {
+		if err := r.inTx(ctx, engine.TxOptions{}, func(tx engine.Tx) error { return r.open(ctx, tx, p) }); err != nil {
+			return err
+		}
+		p.changed = true
+	}
+	r.observe(Event{What: "step", Version: p.record.Version, Step: s, Steps: len(p.steps)})
+	started, tries := time.Now(), 0
+	if s.Outside.Quiet {
+		if err := r.quiet(ctx, s); err != nil {
+			return err
+		}
+	}
+	done, err := r.happened(ctx, s)
+	if err != nil {
+		return err
+	}
+	if !done {
+		if err := r.statements(ctx, s, s.Outside.Clean, &tries); err != nil {
+			return err
+		}
+		if err := r.statements(ctx, s, s.Outside.Statements, &tries); err != nil {
+			// What is half done may stand in the way of the applications.
+			clean := context.WithoutCancel(ctx)
+			return errors.Join(err, r.statements(clean, s, s.Outside.Clean, &tries))
+		}
+	}
+	point("outside-done")
+	err = r.inTx(ctx, engine.TxOptions{}, func(tx engine.Tx) error {
+		if err := ledger.Beat(ctx, tx, r.me); err != nil {
+			return err
+		}
+		return ledger.StepDone(ctx, tx, p.record.Version, p.record.Direction, s.Number, started, 0, tries, 0)
+	})
+	if err != nil {
+		return err
+	}
+	p.done[s.Number] = true
+	r.observe(Event{What: "step-done", Version: p.record.Version, Step: s, Steps: len(p.steps), Took: time.Since(started)})
+	return nil
+}
+
+func (r *Runner) happened(ctx context.Context, s *engine.Step) (bool, error) {
+	if s.Outside.Done == "" {
+		return false, nil
+	}
+	rows, err := r.DB.Query(ctx, s.Outside.Done)
+	if err != nil {
+		return false, fmt.Errorf("%s: %w", s.What, err)
+	}
+	return len(rows.Values) > 0, nil
+}
+
+// quiet waits until no old transaction is about that a step would wait for in its
+// middle.
+func (r *Runner) quiet(ctx context.Context, s *engine.Step) error {
+	for try := 1; ; try++ {
+		who, err := r.DB.Old(ctx)
+		if err != nil || len(who) == 0 {
+			return err
+		}
+		if try >= max(r.LockTries, 1) {
+			return notGiven(try, &engine.Busy{Err: errors.New("an old transaction is open"), Who: who})
+		}
+		r.observe(Event{What: "waiting", Try: try, Who: who})
+		if err := pause(ctx, r.between(try, true)); err != nil {
+			return err
+		}
+	}
+}
+
+// statements runs statements one after the other, each as often as its locks take.
+func (r *Runner) statements(ctx context.Context, s *engine.Step, list []engine.Statement, tries *int) error {
+	for _, st := range list {
+		if st.Direct {
+			point("statement")
+			if err := r.DB.Exec(ctx, st.SQL); err != nil {
+				return err
+			}
+			continue
+		}
+		o := engine.TxOptions{LockWait: r.LockWait, Strong: s.Strong}
+		if st.Patient {
+			o = engine.TxOptions{}
+		}
+		n, err := r.again(ctx, o.Strong, func() error {
+			tx, err := r.DB.Begin(ctx, o)
+			if err != nil {
+				return err
+			}
+			defer tx.Rollback()
+			if err := ledger.Beat(ctx, tx, r.me); err != nil {
+				return err
+			}
+			if _, err := tx.Exec(ctx, st.SQL); err != nil {
+				return err
+			}
+			point("statement")
+			return tx.Commit()
+		})
+		*tries = max(*tries, n)
+		if err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // open writes the record of a run that begins.

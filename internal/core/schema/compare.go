@@ -62,7 +62,7 @@ func Compare(want, got *Schema, text Text) []Difference {
 	c := comparison{list: list, text: text}
 	views := func(s *Schema) []object {
 		return objects(s.Views, func(v *View) object {
-			return object{"view", v.Name, []attribute{{"query", Words(v.Query)}}}
+			return object{"view", v.Name, []attribute{{name: "query", value: Words(v.Query)}}}
 		})
 	}
 	c.objects("", views(want), views(got))
@@ -77,7 +77,9 @@ func CompareTables(want, got *Table, text Text) []Difference {
 	return c.list
 }
 
-type attribute struct{ name, value string }
+// attribute is one thing that is compared. Two are equal when their values are, or when
+// they are alike: an expression can be one in the language and have several spellings.
+type attribute struct{ name, value, alike string }
 
 // object is a part of a table, flattened for comparison.
 type object struct {
@@ -118,7 +120,7 @@ func (c *comparison) attributes(want, got object) {
 		c.list = append(c.list, Difference{c.table, want.kind, want.name, "name", want.name, got.name})
 	}
 	for i, w := range want.attributes {
-		if g := got.attributes[i]; w.value != g.value {
+		if g := got.attributes[i]; w.value != g.value && (w.alike == "" || w.alike != g.alike) {
 			c.list = append(c.list, Difference{c.table, want.kind, want.name, w.name, w.value, g.value})
 		}
 	}
@@ -141,7 +143,7 @@ func optionsText(o map[string]string) string {
 
 func tableAttributes(t *Table) []attribute {
 	return []attribute{
-		{"name", t.Name}, {"comment", t.Comment}, {"options", optionsText(t.Options)},
+		{name: "name", value: t.Name}, {name: "comment", value: t.Comment}, {name: "options", value: optionsText(t.Options)},
 	}
 }
 
@@ -161,19 +163,19 @@ func (c *comparison) parts(t, other *Table) []object {
 	}
 	list = append(list, objects(t.Uniques, func(k *Key) object { return object{"unique", k.Name, keyAttributes(k)} })...)
 	list = append(list, objects(t.Checks, func(k *Check) object {
-		return object{"check", k.Name, []attribute{{"expression", c.text(k.Expr)}, {"options", optionsText(k.Options)}}}
+		return object{"check", k.Name, []attribute{{"expression", c.text(k.Expr), alike(&k.Expr)}, {name: "options", value: optionsText(k.Options)}}}
 	})...)
 	list = append(list, objects(t.ForeignKeys, func(k *ForeignKey) object {
 		return object{"foreign key", k.Name, []attribute{
-			{"columns", joined(k.Columns)}, {"table", strings.ToLower(k.Table)}, {"references", joined(k.References)},
-			{"on delete", act(k.OnDelete)}, {"on update", act(k.OnUpdate)}, {"options", optionsText(k.Options)},
+			{name: "columns", value: joined(k.Columns)}, {name: "table", value: strings.ToLower(k.Table)}, {name: "references", value: joined(k.References)},
+			{name: "on delete", value: act(k.OnDelete)}, {name: "on update", value: act(k.OnUpdate)}, {name: "options", value: optionsText(k.Options)},
 		}}
 	})...)
 	list = append(list, objects(t.Indexes, func(k *Index) object {
-		return object{"index", k.Name, []attribute{{"unique", yes(k.Unique)}, {"columns", c.indexParts(k)}, {"where", c.expr(k.Where)}}}
+		return object{"index", k.Name, []attribute{{name: "unique", value: yes(k.Unique)}, {"columns", c.indexParts(k, c.expr), c.indexParts(k, alike)}, {"where", c.expr(k.Where), alike(k.Where)}, {name: "options", value: Words(optionsText(k.Options))}}}
 	})...)
 	return append(list, objects(t.Triggers, func(k *Trigger) object {
-		return object{"trigger", k.Name, []attribute{{"text", Words(k.SQL)}}}
+		return object{"trigger", k.Name, []attribute{{name: "text", value: Words(k.SQL)}}}
 	})...)
 }
 
@@ -186,9 +188,9 @@ func objects[T any](list []T, flatten func(T) object) []object {
 }
 
 func (c *comparison) columnAttributes(col *Column, position int) []attribute {
-	generated, stored, identity := "", "", ""
+	generated, computed, stored, identity := "", "", "", ""
 	if g := col.Generated; g != nil {
-		generated, stored = c.text(g.Expr), yes(g.Stored)
+		generated, computed, stored = c.text(g.Expr), alike(&g.Expr), yes(g.Stored)
 	}
 	if col.Identity != nil {
 		identity = "by default"
@@ -197,15 +199,15 @@ func (c *comparison) columnAttributes(col *Column, position int) []attribute {
 		}
 	}
 	return []attribute{
-		{"position", fmt.Sprint(position)}, {"type", col.Type.String()}, {"declared type", strings.ToLower(col.Declared)},
-		{"not null", yes(col.NotNull)}, {"default", c.expr(col.Default)}, {"generated", generated}, {"stored", stored},
-		{"identity", identity}, {"collate", strings.ToLower(col.Collate)}, {"on update", yes(col.OnUpdateNow)},
-		{"comment", col.Comment}, {"options", optionsText(col.Options)},
+		{name: "position", value: fmt.Sprint(position)}, {name: "type", value: col.Type.String()}, {name: "declared type", value: strings.ToLower(col.Declared)},
+		{name: "not null", value: yes(col.NotNull)}, {"default", c.expr(col.Default), alike(col.Default)}, {"generated", generated, computed}, {name: "stored", value: stored},
+		{name: "identity", value: identity}, {name: "collate", value: strings.ToLower(col.Collate)}, {name: "on update", value: yes(col.OnUpdateNow)},
+		{name: "comment", value: col.Comment}, {name: "options", value: optionsText(col.Options)},
 	}
 }
 
 func keyAttributes(k *Key) []attribute {
-	return []attribute{{"columns", joined(k.Columns)}, {"options", optionsText(k.Options)}}
+	return []attribute{{name: "columns", value: joined(k.Columns)}, {name: "options", value: optionsText(k.Options)}}
 }
 
 func joined(names []string) string { return strings.ToLower(strings.Join(names, ", ")) }
@@ -218,6 +220,14 @@ func act(a string) string {
 	return a
 }
 
+// alike gives an expression in the language; "" where there is none that it stands for.
+func alike(e *Expr) string {
+	if e == nil || e.Tree == nil {
+		return ""
+	}
+	return sqltext.PrintExpr(e.Tree)
+}
+
 func (c *comparison) expr(e *Expr) string {
 	if e == nil {
 		return ""
@@ -225,12 +235,12 @@ func (c *comparison) expr(e *Expr) string {
 	return c.text(*e)
 }
 
-func (c *comparison) indexParts(x *Index) string {
+func (c *comparison) indexParts(x *Index, text func(*Expr) string) string {
 	parts := make([]string, len(x.Parts))
 	for i, p := range x.Parts {
 		parts[i] = strings.ToLower(p.Column)
 		if p.Expr != nil {
-			parts[i] = "(" + c.text(*p.Expr) + ")"
+			parts[i] = "(" + text(p.Expr) + ")"
 		}
 		if p.Collate != "" {
 			parts[i] += " collate " + strings.ToLower(p.Collate)

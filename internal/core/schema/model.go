@@ -12,6 +12,9 @@ import (
 type Schema struct {
 	Tables []*Table
 	Views  []*View
+	// Home is the engine's schema of tables that are named without one; "" on an engine
+	// that has no schemas. The name of a table in another is schema.table.
+	Home string `json:",omitempty"`
 }
 
 // Table is a table as it stands, or as it is meant to be.
@@ -109,6 +112,9 @@ type Index struct {
 	Unique bool `json:",omitempty"`
 	Parts  []IndexPart
 	Where  *Expr `json:",omitempty"`
+	// Options are what only this engine has: "definition", for an index that the
+	// language has no words for.
+	Options map[string]string `json:",omitempty"`
 }
 
 // IndexPart is one key of an index.
@@ -229,7 +235,7 @@ func (s *Schema) View(name string) *View {
 
 // Copy gives a schema that shares nothing that Apply changes.
 func (s *Schema) Copy() *Schema {
-	return &Schema{Tables: slices.Clone(s.Tables), Views: slices.Clone(s.Views)}
+	return &Schema{Tables: slices.Clone(s.Tables), Views: slices.Clone(s.Views), Home: s.Home}
 }
 
 // put replaces the table called old, or adds t at the end, or takes old away

@@ -173,3 +173,14 @@ func clone(e Expr) Expr {
 	}
 	return e
 }
+
+// Children lists the expressions that e is directly made of.
+func Children(e Expr) []Expr {
+	var list []Expr
+	for _, c := range children(e) {
+		if *c != nil {
+			list = append(list, *c)
+		}
+	}
+	return list
+}

@@ -5,6 +5,7 @@ import (
 	"slices"
 
 	"lastboard/internal/core/schema"
+	"lastboard/internal/core/sqltext"
 	"lastboard/internal/engine"
 )
 
@@ -55,7 +56,7 @@ func (p *Planner) SameExpr(a, b *schema.Expr) bool {
 	if a == nil || b == nil {
 		return a == b
 	}
-	return p.Text(*a) == p.Text(*b)
+	return p.Text(*a) == p.Text(*b) || a.Tree != nil && b.Tree != nil && sqltext.PrintExpr(a.Tree) == sqltext.PrintExpr(b.Tree)
 }
 
 func SameKey(a, b *schema.Key) bool {

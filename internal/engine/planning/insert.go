@@ -185,3 +185,14 @@ func (p *Planner) Unreferred(condition, where string) (guards []string) {
 	}
 	return guards
 }
+
+// Inserting says what an insert does.
+func Inserting(c *schema.InsertChange) string {
+	switch {
+	case c.Query != nil:
+		return "insert rows into " + c.Table.Name
+	case len(c.Rows) == 1:
+		return "insert a row into " + c.Table.Name
+	}
+	return fmt.Sprintf("insert %d rows into %s", len(c.Rows), c.Table.Name)
+}

@@ -39,3 +39,35 @@ func (p *Planner) KeyValue(name string) string {
 	}
 	return p.Column(name)
 }
+
+// Losing lists the columns whose values the change destroys, and which are kept: those
+// that are dropped, and those that are computed from now on.
+func (p *Planner) Losing() []string {
+	var columns []string
+	for _, c := range p.Dropped() {
+		if c.Generated == nil && !p.Change.Discard[c.Name] {
+			columns = append(columns, c.Name)
+		}
+	}
+	for _, c := range p.After.Columns {
+		if old := p.From(c); old != nil && old.Generated == nil && c.Generated != nil {
+			columns = append(columns, old.Name)
+		}
+	}
+	return columns
+}
+
+// RememberNulls gives the statement that keeps which rows have null in a column and
+// what they get, and adds the step that makes room for it. A table whose rows cannot
+// be told apart has none.
+func (p *Planner) RememberNulls(c *schema.Column, value, where string) []string {
+	keys := p.Table.Key()
+	if keys == nil {
+		return nil
+	}
+	kept := p.Facts.KeptTable()
+	place := p.Add(engine.Catalog, 0, "make a place to remember which rows were null", p.CreateKept(p.Table, kept, keys, []string{p.From(c).Name}))
+	place.Keeps = []*engine.Keeping{{Table: p.Table.Name, Kept: kept, Keys: keys, Columns: []string{c.Name}, What: engine.KeptValues}}
+	p.Dialect.Follow(p, place, true)
+	return []string{"insert into " + p.Name(kept) + " select " + p.Columns(keys) + ", " + p.Column(c.Name) + ", " + value + " from " + p.Name(p.Table.Name) + where}
+}

@@ -459,3 +459,30 @@ func surelyFits(t sqltext.Type, e sqltext.Expr) bool {
 	}
 	return false
 }
+
+// ProveNumber asserts, before any other step, that no row has a number from n on.
+func (p *Planner) ProveNumber(column string, n int64) {
+	table := p.Change.Before.Name
+	number, rows := p.Column(column), p.Name(table)
+	p.AddProof(fmt.Sprintf("prove that no row has a %s of %d or above", column, n), engine.Proof{
+		SQL:   fmt.Sprintf("select max(%s) from %s having max(%s) >= %d", number, rows, number, n),
+		Count: fmt.Sprintf("select count(*) from %s where %s >= %d", rows, number, n),
+		Rule:  "number-in-use", Column: column, Message: fmt.Sprintf("%%d rows of %s have a %s of %d or above: the numbers would meet them", table, column, n),
+		Cure: "go on from a number above the greatest in use, which is shown",
+	})
+	// A proof reads the rows as they are before the change.
+	last := len(p.Steps) - 1
+	p.Steps = slices.Insert(p.Steps[:last], 0, p.Steps[last])
+}
+
+// Assertion gives the step of an assert, whose query gives a row when it does not hold.
+func Assertion(a *sqltext.Assert, query string) *engine.Step {
+	message := a.Message
+	if message == "" {
+		message = "this does not hold: " + sqltext.PrintExpr(a.Expr)
+	}
+	return &engine.Step{
+		Kind: engine.ProofOf, What: "assert " + sqltext.PrintExpr(a.Expr), SQL: []string{query}, Lock: "none", WritersWait: engine.WaitNo,
+		Proof: &engine.Proof{SQL: query, Count: query, Keys: 1, Message: message, Rule: "assertion-fails", Cure: "put the rows right, or the assertion"},
+	}
+}

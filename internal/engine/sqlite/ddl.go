@@ -7,6 +7,9 @@ import (
 	"lastboard/internal/core/schema"
 )
 
+// Place implements engine.Planner: a name's beginning is all that tells tables apart.
+func (Engine) Place() []string { return nil }
+
 // CreateSQL implements engine.Planner.
 func (Engine) CreateSQL(t *schema.Table) []string {
 	list := []string{createTable(t, t.Name)}

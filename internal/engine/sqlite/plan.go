@@ -2,7 +2,6 @@ package sqlite
 
 import (
 	"fmt"
-	"slices"
 	"strings"
 
 	"lastboard/internal/core/schema"
@@ -125,15 +124,7 @@ func (p *planner) restart(t *schema.Table) {
 		}
 	}
 	if p.Change.Before != nil && p.Change.Before.Column(column) != nil {
-		query := fmt.Sprintf("select max(%s) from %s having max(%s) >= %d", quote(column), quote(p.Change.Before.Name), quote(column), n)
-		p.AddProof(fmt.Sprintf("prove that no row has a %s of %d or above", column, n), engine.Proof{
-			SQL: query, Count: fmt.Sprintf("select count(*) from %s where %s >= %d", quote(p.Change.Before.Name), quote(column), n),
-			Rule: "number-in-use", Column: column, Message: fmt.Sprintf("%%d rows of %s have a %s of %d or above: the numbers would meet them", p.Change.Before.Name, column, n),
-			Cure: "go on from a number above the greatest in use, which is shown",
-		})
-		// A proof reads the rows as they are before the change.
-		last := len(p.Steps) - 1
-		p.Steps = slices.Insert(p.Steps[:last], 0, p.Steps[last])
+		p.ProveNumber(column, n)
 	}
 	s := p.Add(engine.Catalog, 0, fmt.Sprintf("go on numbering from %d", n),
 		fmt.Sprintf("insert into sqlite_sequence (name, seq) select %s, 0 where not exists (select 1 from sqlite_sequence where name = %s)", literal(t.Name), literal(t.Name)),
@@ -197,15 +188,7 @@ func assertSteps(a *sqltext.Assert) ([]*engine.Step, error) {
 	if r.err != nil {
 		return nil, &engine.Refused{Message: r.err.Error()}
 	}
-	message := a.Message
-	if message == "" {
-		message = "this does not hold: " + sqltext.PrintExpr(a.Expr)
-	}
-	query := "select 1 where not coalesce((" + text + "), 0)"
-	return []*engine.Step{{
-		Kind: engine.ProofOf, What: "assert " + sqltext.PrintExpr(a.Expr), SQL: []string{query}, Lock: "none", WritersWait: engine.WaitNo,
-		Proof: &engine.Proof{SQL: query, Count: query, Keys: 1, Message: message, Rule: "assertion-fails", Cure: "put the rows right, or the assertion"},
-	}}, nil
+	return []*engine.Step{planning.Assertion(a, "select 1 where not coalesce(("+text+"), 0)")}, nil
 }
 
 // splitStatements splits SQL at the semicolons between its statements; a

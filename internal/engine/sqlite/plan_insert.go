@@ -21,12 +21,9 @@ func (p *planner) insert(c *schema.InsertChange) []*engine.Step {
 	}
 	source := p.Inserted(c)
 	p.NewKeys(c, source)
-	what, rate := fmt.Sprintf("insert %d rows into %s", len(c.Rows), t.Name), 0.0
-	if len(c.Rows) == 1 {
-		what = "insert a row into " + t.Name
-	}
+	what, rate := planning.Inserting(c), 0.0
 	if c.Query != nil {
-		what, rate = "insert rows into "+t.Name, rewriteRate
+		rate = rewriteRate
 	}
 	keys := t.Key()
 	kept := p.Facts.KeptTable()

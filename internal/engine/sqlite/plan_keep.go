@@ -5,7 +5,6 @@ import (
 	"slices"
 	"strings"
 
-	"lastboard/internal/core/schema"
 	"lastboard/internal/core/sqltext"
 	"lastboard/internal/engine"
 	"lastboard/internal/engine/planning"
@@ -14,17 +13,7 @@ import (
 // keepDropped keeps the values of columns that are dropped, in the transaction
 // that drops them.
 func (p *planner) keepDropped() {
-	var columns []string
-	for _, c := range p.Dropped() {
-		if c.Generated == nil && !p.Change.Discard[c.Name] {
-			columns = append(columns, c.Name)
-		}
-	}
-	for _, c := range p.After.Columns {
-		if old := p.From(c); old != nil && old.Generated == nil && c.Generated != nil {
-			columns = append(columns, old.Name) // computed again from now on
-		}
-	}
+	columns := p.Losing()
 	if len(columns) == 0 {
 		return
 	}
@@ -141,19 +130,4 @@ func affinity(declaration string) string {
 		return "real"
 	}
 	return "numeric"
-}
-
-// rememberNulls gives the statement that keeps which rows have null in a column
-// and what they get, and adds the step that makes room for it. A table whose rows
-// cannot be told apart has none.
-func (p *planner) rememberNulls(name string, c *schema.Column, value, where string) []string {
-	keys := p.Table.Key()
-	if keys == nil {
-		return nil
-	}
-	kept := p.Facts.KeptTable()
-	place := p.Add(engine.Catalog, 0, "make a place to remember which rows were null", p.CreateKept(p.Table, kept, keys, []string{p.From(c).Name}))
-	place.Keeps = []*engine.Keeping{{Table: p.Table.Name, Kept: kept, Keys: keys, Columns: []string{c.Name}, What: engine.KeptValues}}
-	p.Follow(&p.Planner, place, true)
-	return []string{"insert into " + quote(kept) + " select " + quoteAll(keys) + ", " + quote(c.Name) + ", " + value + " from " + name + where}
 }

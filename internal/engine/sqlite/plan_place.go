@@ -123,7 +123,7 @@ func (p *planner) fillColumns(name string) {
 func (p *planner) fillNulls(name string, c *schema.Column, f schema.Fill) {
 	value := p.Render(f.Expr, planning.Computed)
 	where := " where " + engine.Range + " and " + quote(c.Name) + " is null"
-	remember := p.rememberNulls(name, c, value, where)
+	remember := p.RememberNulls(c, value, where)
 	p.Update("fill "+c.Name+" where it is null", append(remember, "update "+name+" set "+quote(c.Name)+" = "+value+where)...)
 }
 

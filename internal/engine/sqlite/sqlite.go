@@ -274,6 +274,18 @@ func (d *database) Own(ctx context.Context) ([]engine.OwnObject, error) {
 	return list, nil
 }
 
+// Exec implements engine.Database.
+func (d *database) Exec(ctx context.Context, text string) error {
+	_, err := d.conn.ExecContext(ctx, text)
+	return failure(err)
+}
+
+// Old implements engine.Database: no step of SQLite's waits for one.
+func (d *database) Old(context.Context) ([]engine.Session, error) { return nil, nil }
+
+// InTheWay implements engine.Database: SQLite does not know who has its one lock.
+func (d *database) InTheWay(context.Context, []string) ([]engine.Session, error) { return nil, nil }
+
 // Advice implements engine.Database.
 func (d *database) Advice(ctx context.Context) []string {
 	r, err := d.Query(ctx, "pragma journal_mode")

@@ -58,6 +58,9 @@ func (d *database) Trial(ctx context.Context) (engine.Trial, error) {
 	return t, nil
 }
 
+// Lasts implements engine.Trial: the copy is in memory.
+func (t *trial) Lasts() bool { return true }
+
 func (t *trial) Close() error { return errors.Join(t.conn.Close(), t.pool.Close()) }
 
 // Schema reads the tables, once after each change.

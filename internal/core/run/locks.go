@@ -1,0 +1,86 @@
+package run
+
+import (
+	"context"
+	"errors"
+	"math/rand/v2"
+	"strings"
+	"time"
+
+	"lastboard/internal/core/fault"
+	"lastboard/internal/engine"
+)
+
+// begin starts a transaction, as often as it takes.
+func (r *Runner) begin(ctx context.Context, o engine.TxOptions) (tx engine.Tx, tries int, err error) {
+	tries, err = r.again(ctx, nil, func() error {
+		tx, err = r.DB.Begin(ctx, o)
+		return err
+	})
+	return tx, tries, err
+}
+
+// again does something until its locks are given, with pauses that grow and vary, so
+// that others get their turn. It does not even ask while somebody holds the tables for
+// long: whoever waits for a strong lock keeps all others waiting behind it.
+func (r *Runner) again(ctx context.Context, tables []string, do func() error) (tries int, err error) {
+	for try := 1; ; try++ {
+		who, err := r.DB.InTheWay(ctx, tables)
+		if err != nil {
+			return try, err
+		}
+		if len(who) == 0 {
+			err = do()
+		} else {
+			err = &engine.Busy{Err: errors.New("the table is in use"), Who: who}
+		}
+		var busy *engine.Busy
+		if err == nil || !errors.As(err, &busy) {
+			return try, err
+		}
+		if try >= max(r.LockTries, 1) {
+			return try, notGiven(try, busy)
+		}
+		r.observe(Event{What: "waiting", Try: try, Who: busy.Who})
+		if err := pause(ctx, r.between(try, len(tables) > 0)); err != nil {
+			return try, err
+		}
+	}
+}
+
+// between gives the pause after a try. Where a try keeps others waiting, the pause is
+// several times as long.
+func (r *Runner) between(try int, strong bool) time.Duration {
+	if !strong {
+		return min(time.Duration(try)*20*time.Millisecond, r.LockWait+20*time.Millisecond)
+	}
+	d := min(r.LockWait<<min(try, 5), longestPause)
+	return d/2 + rand.N(d/2+1)
+}
+
+// longestPause bounds the pause between two tries for a lock.
+const longestPause = 5 * time.Second
+
+func pause(ctx context.Context, d time.Duration) error {
+	select {
+	case <-ctx.Done():
+		return ctx.Err()
+	case <-time.After(d):
+		return nil
+	}
+}
+
+// notGiven says who was in the way.
+func notGiven(tries int, busy *engine.Busy) error {
+	f := fault.New(fault.Failed, "lock-not-given", "find out who writes for so long, and run the command again", "the right to write was not given in %d tries: somebody else is writing to the database", tries)
+	if len(busy.Who) > 0 {
+		var names []string
+		for _, s := range busy.Who {
+			names = append(names, s.String())
+		}
+		f.Message = strings.Replace(f.Message, "somebody else is writing to the database", "in the way is "+strings.Join(names, "; "), 1)
+		f.Cure = "wait until it is done, or end it, and run the command again"
+	}
+	f.Err = busy
+	return f
+}

@@ -1,0 +1,193 @@
+package postgres
+
+import (
+	"fmt"
+	"strings"
+
+	"lastboard/internal/core/schema"
+	"lastboard/internal/core/sqltext"
+	"lastboard/internal/engine"
+	"lastboard/internal/engine/planning"
+)
+
+// dialect is how PostgreSQL writes what planners share.
+type dialect struct{}
+
+var _ planning.Dialect = dialect{}
+
+func (dialect) Name(table string) string { return name(table) }
+func (dialect) Column(n string) string   { return quote(n) }
+
+// Expr implements planning.Dialect.
+func (dialect) Expr(e sqltext.Expr, s planning.Scope) (string, error) {
+	r := renderer{Scope: s}
+	text := r.expr(e, bindOr)
+	return text, r.err
+}
+
+// Unconverted implements planning.Dialect.
+func (dialect) Unconverted(e sqltext.Expr, s planning.Scope) (string, error) {
+	r := renderer{Scope: s}
+	text := r.unconverted(e)
+	return text, r.err
+}
+
+func (dialect) Text(e schema.Expr) string { return (Engine{}).Text(e) }
+
+func (dialect) Same(a, b string) string { return a + " is not distinct from " + b }
+
+// Once implements planning.Dialect: an offset keeps a subquery apart.
+func (dialect) Once() string { return " offset 0" }
+
+func (dialect) Declaration(_ *schema.Table, c *schema.Column) string { return declaration(c) }
+
+// As implements planning.Dialect.
+func (dialect) As(value string, c *schema.Column) string {
+	return "cast(" + value + " as " + bare(c.Type) + ")"
+}
+
+func (dialect) Fits(t sqltext.Type, v string) string { return fits(t, v) }
+
+// Changed implements planning.Dialect.
+func (dialect) Changed(old, c *schema.Column, x, v string) string {
+	number := "cast(" + x + " as numeric)"
+	if old.Type.IsText() || old.Type.Native {
+		number = "(case when cast(" + x + " as text) ~ " + numberPattern + " then cast(cast(" + x + " as text) as numeric) end)"
+	}
+	from := old.Type.Name
+	switch t := c.Type; {
+	case from == "boolean":
+		return ""
+	case t.IsInteger(), t.Name == "numeric", t.Name == "real", t.Name == "double precision":
+		return number + " <> cast(" + v + " as numeric)"
+	case t.Name == "boolean" && !old.Type.IsText():
+		return number + " not in (0, 1)"
+	case t.Name == "date" && strings.HasPrefix(from, "timestamp"):
+		return "cast(" + x + " as timestamp) <> cast(" + v + " as timestamp)"
+	case t.Name == "date" && old.Type.IsText():
+		return "char_length(" + x + ") > 10 and substring(" + x + " from 12) !~ '^[0:.]*$'"
+	}
+	return ""
+}
+
+// Cursor implements planning.Dialect: rows are walked by a key.
+func (dialect) Cursor(t *schema.Table) []string {
+	keys := t.Key()
+	list := make([]string, len(keys))
+	for i, c := range keys {
+		list[i] = quote(c)
+	}
+	return list
+}
+
+func (dialect) Plain(columns []string) string { return strings.Join(columns, ", ") }
+
+func (dialect) Index(t *schema.Table, x *schema.Index) string { return createIndex(t, x) }
+
+func (dialect) References(k *schema.ForeignKey) string { return references(k) }
+
+// CreateKept implements planning.Dialect.
+func (dialect) CreateKept(t *schema.Table, kept string, keys, values []string) string {
+	return "create table " + name(kept) + " (" + keptSQL("k", t, keys) + ", " + keptSQL("o", t, values) + ", " + keptSQL("w", t, values) +
+		", primary key (" + planning.KeptSQL("k", len(keys)) + "))"
+}
+
+const goneSuffix = "_gone"
+
+// Follow implements planning.Dialect: triggers take away what is kept of a row that is
+// deleted or gets another key. They act with the rights of Lastboard's user, since the
+// applications have none on what is kept.
+func (dialect) Follow(p *planning.Planner, s *engine.Step, _ bool) {
+	k := s.Keeps[0]
+	if p.Table.Column(k.Keys[0]) == nil {
+		return
+	}
+	s.SQL = append(s.SQL, followSQL(p.Table, k.Kept, k.Keys)...)
+	s.Strong = []string{p.Table.Name}
+}
+
+func followSQL(t *schema.Table, kept string, keys []string) []string {
+	match, moved := make([]string, len(keys)), make([]string, len(keys))
+	for i, k := range keys {
+		match[i] = fmt.Sprintf("k%d = old.%s", i+1, quote(k))
+		moved[i] = "old." + quote(k) + " is distinct from new." + quote(k)
+	}
+	function := name(kept + goneSuffix)
+	execute := " for each row when (%s) execute function " + function + "()"
+	return []string{
+		"create function " + function + "() returns trigger language plpgsql security definer set search_path = pg_catalog, pg_temp as $lastboard$ begin delete from " + name(kept) +
+			" where " + strings.Join(match, " and ") + "; return null; end $lastboard$",
+		"create trigger " + quote(kept+goneSuffix) + " after delete on " + name(t.Name) +
+			fmt.Sprintf(execute, "coalesce(current_setting('lastboard.writes', true), '') <> 'on'"),
+		"create trigger " + quote(kept+"_moved") + " after update of " + quoteAll(keys) + " on " + name(t.Name) + fmt.Sprintf(execute, strings.Join(moved, " or ")),
+	}
+}
+
+func (dialect) Forget(kept string) []string { return forget(kept) }
+
+// forget gives the statements that take away what is kept, and what follows it.
+func forget(kept string) []string {
+	if s, _, whole := strings.Cut(kept, "."); whole {
+		return []string{"drop schema if exists " + quote(s) + " cascade"}
+	}
+	return []string{"drop function if exists " + name(kept+goneSuffix) + "() cascade", "drop table if exists " + name(kept)}
+}
+
+// Forget implements engine.Planner.
+func (Engine) Forget(k *engine.Keeping) []string { return forget(k.Kept) }
+
+// Quietly implements planning.Dialect: the triggers know Lastboard's own transactions.
+func (dialect) Quietly(_ *schema.Table, statements []string) []string { return statements }
+
+// Unfollowed implements planning.Dialect.
+func (dialect) Unfollowed(_ *schema.Table, statements []string) []string { return statements }
+
+func (dialect) WholeRow(t *schema.Table) string {
+	return quoteAll(storedNames(t))
+}
+
+func storedNames(t *schema.Table) []string {
+	var list []string
+	for _, c := range t.Stored() {
+		list = append(list, c.Name)
+	}
+	return list
+}
+
+func (dialect) RestoreRows(t *schema.Table, k *schema.Kept) string {
+	list := quoteAll(storedNames(t))
+	return "insert into " + name(t.Name) + " (" + list + ") overriding system value select " + list + " from " + name(k.Table)
+}
+
+// Load implements planning.Dialect.
+func (dialect) Load(p *planning.Planner, s *schema.Source) *engine.Step {
+	t := s.Table
+	marks := strings.TrimSuffix(strings.Repeat("?, ", len(t.Columns)), ", ")
+	var on []string
+	l := &engine.Load{File: s.File}
+	definitions := make([]string, len(t.Columns))
+	for i, c := range t.Columns {
+		l.Types = append(l.Types, c.Type)
+		definitions[i] = quote(c.Name) + " " + bare(c.Type)
+	}
+	for _, pair := range s.On {
+		on = append(on, quote(pair.Other))
+		for i, c := range t.Columns {
+			if c.Name == pair.Other {
+				l.Keys = append(l.Keys, i)
+			}
+		}
+	}
+	table := name(t.Name)
+	columns := " (" + strings.Join(definitions, ", ") + ")"
+	index := "create index on %s (" + strings.Join(on, ", ") + ")"
+	l.Insert = "insert into " + table + " (" + quoteAll(t.ColumnNames()) + ") values (" + marks + ")"
+	l.Lend = []string{"drop table if exists pg_temp." + table, "create temporary table " + table + columns, fmt.Sprintf(index, "pg_temp."+table)}
+	l.LendRow = strings.Replace(l.Insert, table, "pg_temp."+table, 1)
+	l.Unmatched = "select count(*) from " + table + " as " + quote(s.Alias) + " where not exists (select 1 from " + name(p.Table.Name) + " where " + p.Joined() + ")"
+	return &engine.Step{
+		Kind: engine.Catalog, Table: p.Table.Name, What: "read " + s.File, WritersWait: engine.WaitNo, Lock: "none",
+		SQL:  []string{"drop table if exists pg_temp." + table, "create table " + table + columns, fmt.Sprintf(index, table)},
+		Load: l, Undo: []string{"drop table if exists " + table},
+	}
+}

@@ -1,0 +1,145 @@
+package postgres
+
+import (
+	"context"
+	"fmt"
+	"sync"
+	"time"
+
+	"lastboard/internal/engine"
+)
+
+// selectBlockers lists the sessions that keep one from its lock.
+const selectBlockers = `select a.pid, coalesce(a.usename, ''), coalesce(a.application_name, ''), coalesce(a.state, ''),
+		coalesce(extract(epoch from clock_timestamp() - a.xact_start), 0)::float8, left(coalesce(a.query, ''), 80), a.backend_type
+	from unnest(pg_blocking_pids(%d)) b(pid) join pg_stat_activity a using (pid) order by a.xact_start nulls last limit 5`
+
+// watch looks from a second connection who keeps the first waiting, once it has waited
+// for a good part of the time that it may. What it gives ends the watch.
+func (d *database) watch(ctx context.Context, wait time.Duration) (found func() []engine.Session) {
+	done := make(chan struct{})
+	var who []engine.Session
+	var w sync.WaitGroup
+	if wait >= patience {
+		wait = 2 * time.Second
+	}
+	w.Go(func() {
+		select {
+		case <-done:
+			return
+		case <-time.After(wait / 2):
+		}
+		conn, err := d.watcher(ctx)
+		if err != nil {
+			return
+		}
+		if r, err := query(ctx, conn, fmt.Sprintf(selectBlockers, d.pid), nil); err == nil {
+			who = sessions(r)
+		}
+	})
+	return func() []engine.Session {
+		close(done)
+		w.Wait()
+		return who
+	}
+}
+
+func sessions(r *engine.Rows) []engine.Session {
+	var list []engine.Session
+	for _, v := range r.Values {
+		since, _ := v[4].(float64)
+		s := engine.Session{ID: number(v[0]), User: text(v[1]), Application: text(v[2]), State: text(v[3]), Since: time.Duration(since * float64(time.Second)), Query: text(v[5])}
+		if kind := text(v[6]); kind != "client backend" {
+			s.Background = kind
+		}
+		list = append(list, s)
+	}
+	return list
+}
+
+// InTheWay lists sessions that have held any lock on the tables for more than a
+// second: who waits behind them makes others wait in turn.
+func (d *database) InTheWay(ctx context.Context, tables []string) ([]engine.Session, error) {
+	for _, t := range tables {
+		r, err := d.Query(ctx, `select distinct a.pid, coalesce(a.usename, ''), coalesce(a.application_name, ''), coalesce(a.state, ''),
+				coalesce(extract(epoch from clock_timestamp() - a.xact_start), 0)::float8 as age, left(coalesce(a.query, ''), 80), a.backend_type
+			from pg_locks l join pg_stat_activity a using (pid)
+			where l.locktype = 'relation' and l.relation = to_regclass(?) and l.granted and l.pid <> pg_backend_pid()
+				and l.database = (select oid from pg_database where datname = current_database())
+				and a.backend_type <> 'autovacuum worker' and a.xact_start < clock_timestamp() - interval '1 second'
+			order by age desc limit 5`, name(t))
+		if err != nil {
+			return nil, err
+		}
+		if list := sessions(r); len(list) > 0 {
+			return list, nil
+		}
+	}
+	return nil, nil
+}
+
+// selectOld lists the transactions that a concurrent build would wait for.
+const selectOld = `select a.pid, coalesce(a.usename, ''), coalesce(a.application_name, ''), coalesce(a.state, ''),
+		coalesce(extract(epoch from clock_timestamp() - a.xact_start), 0)::float8 as age, left(coalesce(a.query, ''), 80), a.backend_type
+	from pg_stat_activity a where a.datname = current_database() and a.pid <> pg_backend_pid() and a.backend_type = 'client backend'
+		and a.backend_xmin is not null and a.xact_start < clock_timestamp() - interval '2 seconds' order by age desc limit 5`
+
+// Old lists transactions that are older than a few seconds: a concurrent build waits
+// for them in its middle.
+func (d *database) Old(ctx context.Context) ([]engine.Session, error) {
+	r, err := d.Query(ctx, selectOld)
+	if err != nil {
+		return nil, err
+	}
+	return sessions(r), nil
+}
+
+// claimKey is the advisory lock of the one runner of a database.
+const claimKey = "hashtextextended('lastboard:' || current_database(), 0)"
+
+// Claim implements engine.Database: an advisory lock on a connection of its own. That
+// the first connection cannot have it, too, proves that both have a session of the
+// server to themselves: behind a pooler that shares sessions it could.
+func (d *database) Claim() (release func(), ok bool, err error) {
+	ctx, cancel := context.WithTimeout(context.Background(), 30*time.Second)
+	defer cancel()
+	conn, err := d.connect(ctx)
+	if err != nil {
+		return nil, false, err
+	}
+	r, err := query(ctx, conn, "select pg_try_advisory_lock("+claimKey+"), pg_backend_pid()", nil)
+	if err != nil {
+		conn.Close(ctx)
+		return nil, false, err
+	}
+	if !yes(r.Values[0][0]) {
+		conn.Close(ctx)
+		return nil, false, nil
+	}
+	pid := uint32(number(r.Values[0][1]))
+	if r, err = d.Query(ctx, "select pg_try_advisory_lock("+claimKey+"), pg_backend_pid()"); err != nil {
+		conn.Close(ctx)
+		return nil, false, err
+	}
+	if now := uint32(number(r.Values[0][1])); yes(r.Values[0][0]) || now == pid || now != d.pid {
+		for range 2 {
+			query(ctx, d.conn, "select pg_advisory_unlock("+claimKey+")", nil)
+		}
+		conn.Close(ctx)
+		return nil, false, d.cannot("a pooler shares the sessions of the server between its clients", "connect to the server itself, or to a pool that keeps a session for each client", nil)
+	}
+	d.claim = conn
+	return func() {
+		ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
+		defer cancel()
+		conn.Close(ctx)
+		d.claim = nil
+	}, true, nil
+}
+
+// Claimed implements engine.Database.
+func (d *database) Claimed() bool {
+	r, err := d.Query(context.Background(), `select 1 from pg_locks where locktype = 'advisory' and granted and database = (select oid from pg_database where datname = current_database())
+		and ((classid::bigint << 32) | objid::bigint) = `+claimKey)
+	return err == nil && len(r.Values) > 0
+}

@@ -1,0 +1,320 @@
+package postgres
+
+import (
+	"fmt"
+	"strings"
+
+	"lastboard/internal/core/schema"
+	"lastboard/internal/core/sqltext"
+	"lastboard/internal/engine"
+	"lastboard/internal/engine/planning"
+)
+
+// Rows a second on an ordinary server: what a forecast counts with until it knows
+// better. Only orders of magnitude matter to a decision.
+const (
+	scanRate    = 3_000_000.0
+	updateRate  = 120_000.0
+	keepRate    = 500_000.0
+	rewriteRate = 400_000.0
+	indexRate   = 700_000.0
+)
+
+// The locks of steps (the manual, 13.3.1).
+const (
+	lockExclusive = "access exclusive"
+	lockShared    = "share update exclusive" // keeps neither readers nor writers waiting
+	lockWriters   = "share row exclusive"
+	lockRows      = "row locks, for a batch at a time"
+)
+
+type planner struct {
+	planning.Planner
+	// small means that all of the change takes less time than writers may wait: it is
+	// made at once.
+	small bool
+	// remade are columns that are dropped and added again, with what uses them.
+	remade []string
+}
+
+func newPlanner(f engine.Facts, t *schema.Table) *planner {
+	p := &planner{Planner: planning.Planner{
+		Dialect: dialect{}, Facts: f, Table: t, Lock: lockExclusive, BatchLock: lockRows,
+		Rates: planning.Rates{Scan: scanRate, Update: updateRate, Keep: keepRate, Rewrite: rewriteRate, Index: indexRate},
+	}}
+	if t != nil {
+		p.Rows = f.Rows[t.Name]
+		p.small = p.Short(updateRate)
+	}
+	return p
+}
+
+// Steps implements engine.Planner.
+func (Engine) Steps(c *schema.Change, f engine.Facts) ([]*engine.Step, error) {
+	var p *planner
+	switch {
+	case c.Table != nil:
+		t := c.Table.Before
+		if t == nil {
+			t = c.Table.After
+		}
+		p = newPlanner(f, t)
+		p.Change = c.Table
+		switch {
+		case c.Table.Before == nil:
+			p.Rows, p.small = 0, true
+			p.create()
+		case c.Table.After == nil:
+			p.drop()
+		default:
+			p.alter()
+		}
+	case c.View != nil:
+		return viewSteps(c.View), nil
+	case c.Rows != nil:
+		p = newPlanner(f, c.Rows.Table)
+		if c.Rows.PutBack != nil {
+			p.PutBack(c.Rows)
+		} else {
+			p.Backfill(c.Rows)
+		}
+	case c.Insert != nil:
+		p = newPlanner(f, c.Insert.Table)
+		p.insert(c.Insert)
+	case c.Delete != nil:
+		p = newPlanner(f, c.Delete.Table)
+		p.Delete(c.Delete)
+	case c.Assert != nil:
+		return assertSteps(c.Assert)
+	case c.Native != nil && c.Native.SQL != "":
+		return []*engine.Step{nativeStep(c.Native)}, nil
+	default:
+		return nil, nil
+	}
+	p.settle()
+	return p.Steps, p.Err
+}
+
+// settle says of each step what follows from its kind: rows that are written keep
+// nobody else waiting, and what reads a large table has a transaction of its own.
+func (p *planner) settle() {
+	for _, s := range p.Steps {
+		switch {
+		case s.Kind == engine.Backfill && s.Batch == nil:
+			s.Lock = "row locks"
+			s.Alone = !p.small && len(s.Keeps) == 0
+		case s.Kind == engine.ProofOf:
+			s.Alone = !p.small
+		case s.Kind == engine.Catalog && s.Lock == lockExclusive && s.Strong == nil && s.Table != "":
+			s.Strong = []string{s.Table}
+		}
+	}
+}
+
+func (p *planner) create() {
+	t := p.Change.After
+	if k := p.Change.Rows; k != nil {
+		p.createAgain(t, k)
+		return
+	}
+	var parents []string
+	for _, k := range t.ForeignKeys {
+		if k.Table != t.Name && !schema.HasName(parents, k.Table) {
+			parents = append(parents, k.Table)
+		}
+	}
+	s := p.Add(engine.Catalog, 0, "create table "+t.Name, (Engine{}).CreateSQL(t)...)
+	s.Strong, s.Lock = parents, "none"
+	if len(parents) > 0 {
+		s.Lock = lockWriters + " on " + strings.Join(parents, ", ")
+	} else {
+		s.WritersWait = engine.WaitNo
+		s.Strong = []string{}
+	}
+	p.restart(t)
+}
+
+// createAgain brings a table back as it was, with its rows.
+func (p *planner) createAgain(t *schema.Table, k *schema.Kept) {
+	hidden, _, _ := strings.Cut(k.Table, ".")
+	to, _, qualified := strings.Cut(t.Name, ".")
+	if !qualified {
+		to = p.Facts.Schema.Home
+	}
+	sql := []string{"alter table " + name(k.Table) + " set schema " + quote(to), "drop schema " + quote(hidden)}
+	s := p.Add(engine.Catalog, 0, "bring table "+t.Name+" back, with its rows", sql...)
+	s.PutsBack = []string{k.Table}
+	s.WritersWait, s.Lock, s.Strong = engine.WaitNo, "none", []string{}
+	for _, key := range t.ForeignKeys {
+		p.foreignKey(t, key)
+	}
+}
+
+// drop moves the table out of sight. Its foreign keys go, since they would still act on
+// the tables that they refer to.
+func (p *planner) drop() {
+	t := p.Change.Before
+	if len(p.Change.Discard) > 0 {
+		p.Add(engine.Catalog, 0, "drop table "+t.Name, "drop table "+name(t.Name))
+		return
+	}
+	var sql, strong []string
+	for _, k := range t.ForeignKeys {
+		sql = append(sql, "alter table "+name(t.Name)+" drop constraint "+quote(k.Name))
+		if !schema.HasName(strong, k.Table) && k.Table != t.Name {
+			strong = append(strong, k.Table)
+		}
+	}
+	hidden := p.Facts.KeptTable()
+	kept := hidden + "." + tableOf(t).Name
+	sql = append(sql, "create schema "+quote(hidden), "alter table "+name(t.Name)+" set schema "+quote(hidden))
+	s := p.Add(engine.Catalog, 0, "move table "+t.Name+" out of sight", sql...)
+	s.Why = "so that it comes back as it was; it is dropped when what is kept is discarded"
+	s.Strong = append([]string{t.Name}, strong...)
+	s.Keeps = []*engine.Keeping{{Table: t.Name, Kept: kept, What: engine.KeptTable}}
+}
+
+// restart lets the column that numbers itself go on from a number.
+func (p *planner) restart(t *schema.Table) {
+	if p.Change.Start == nil {
+		return
+	}
+	n := *p.Change.Start
+	for _, c := range t.Columns {
+		if c.Identity == nil {
+			continue
+		}
+		if p.Change.Before != nil && p.Change.Before.Column(c.Name) != nil {
+			p.ProveNumber(c.Name, n)
+		}
+		s := p.Add(engine.Catalog, 0, fmt.Sprintf("go on numbering from %d", n), fmt.Sprintf("alter table %s alter column %s restart with %d", name(t.Name), quote(c.Name), n))
+		s.Table = t.Name
+	}
+}
+
+func viewSteps(c *schema.ViewChange) []*engine.Step {
+	s := &engine.Step{Kind: engine.Catalog, Lock: lockExclusive + " on the view", WritersWait: engine.WaitNo}
+	if c.Before != nil {
+		s.What = "drop view " + c.Before.Name
+		words := "drop view "
+		if strings.HasPrefix(c.Before.SQL, "create materialized") {
+			words = "drop materialized view "
+		}
+		s.SQL = append(s.SQL, words+name(c.Before.Name))
+	}
+	if c.After != nil {
+		s.What = "create view " + c.After.Name
+		sql := c.After.SQL
+		if sql == "" {
+			sql = "create view " + name(c.After.Name) + " as " + c.After.Query
+		}
+		s.SQL = append(s.SQL, sql)
+	}
+	return []*engine.Step{s}
+}
+
+func assertSteps(a *sqltext.Assert) ([]*engine.Step, error) {
+	text, err := (dialect{}).Expr(a.Expr, planning.Scope{})
+	if err != nil {
+		return nil, &engine.Refused{Message: err.Error()}
+	}
+	return []*engine.Step{planning.Assertion(a, "select 1 where not coalesce(("+text+"), false)")}, nil
+}
+
+// nativeStep runs SQL as it is written. What cannot run in a transaction runs outside.
+func nativeStep(n *schema.NativeChange) *engine.Step {
+	s := &engine.Step{Kind: engine.Catalog, What: "run the statement as written", SQL: splitStatements(n.SQL), Lock: "as the statement takes", WritersWait: engine.WaitBriefly}
+	for _, sql := range s.SQL {
+		if !transactional(sql) {
+			s.Outside = &engine.Outside{}
+		}
+	}
+	if s.Outside != nil {
+		for _, sql := range s.SQL {
+			s.Outside.Statements = append(s.Outside.Statements, engine.Statement{SQL: sql, Direct: true})
+		}
+		if n.Statement.DoneWhen != nil {
+			if text, err := (dialect{}).Expr(n.Statement.DoneWhen, planning.Scope{}); err == nil {
+				s.Outside.Done = "select 1 where " + text
+			}
+		}
+	}
+	return s
+}
+
+// transactional reports whether a statement can share a transaction.
+func transactional(sql string) bool {
+	words := strings.Fields(schema.Words(sql))
+	for i, w := range words {
+		if w == "concurrently" || i == 0 && (w == "vacuum" || w == "cluster" && len(words) == 1) || i < 2 && (w == "system" || w == "database") && words[0] != "comment" {
+			return false
+		}
+	}
+	return true
+}
+
+// splitStatements splits SQL at the semicolons between its statements.
+func splitStatements(sql string) []string {
+	tokens, _ := sqltext.Scan(sql, sqltext.Migration)
+	var list []string
+	start, depth := 0, 0
+	for i, t := range tokens {
+		switch {
+		case t.Is("begin") && i > 0 && tokens[i+1].Is("atomic"), t.Is("case") && depth > 0:
+			depth++
+		case t.Is("end") && depth > 0:
+			depth--
+		case t.Is(";") && depth == 0, t.Kind == sqltext.EOF:
+			if part := strings.TrimSpace(sql[start:t.Pos.Offset]); part != "" {
+				list = append(list, part)
+			}
+			start = t.End()
+		}
+	}
+	return list
+}
+
+// insert adds rows and notes their keys, so that the way back takes exactly these.
+func (p *planner) insert(c *schema.InsertChange) {
+	t := c.Table
+	if c.Back {
+		p.PutRowsBack(c.PutBack)
+		return
+	}
+	source := p.Inserted(c)
+	p.NewKeys(c, source)
+	what, rate := planning.Inserting(c), 0.0
+	if c.Query != nil {
+		rate = rewriteRate
+	}
+	keys := t.Key()
+	kept := p.Facts.KeptTable()
+	insert := "insert into " + name(t.Name) + " (" + quoteAll(c.Columns) + ") overriding system value " + source
+	if c.PutBack != nil {
+		insert = p.RestoreRows(t, c.PutBack)
+	}
+	sql := []string{
+		"create table " + name(kept) + " (" + keptSQL("k", t, keys) + ", primary key (" + planning.KeptSQL("k", len(keys)) + "))",
+		"with inserted as (" + insert + " returning " + quoteAll(keys) + ") insert into " + name(kept) + " select * from inserted",
+	}
+	for _, column := range c.Columns {
+		if col := t.Column(column); col.Identity != nil || col.Options["sequence"] != "" {
+			sql = append(sql, advanceSequence(t, col))
+		}
+	}
+	s := p.Add(engine.Backfill, rate, what, sql...)
+	s.WritersWait = engine.WaitNo
+	s.Keeps = []*engine.Keeping{{Table: t.Name, Kept: kept, Keys: keys, What: engine.KeptKeys}}
+	if c.PutBack != nil {
+		p.LetGo([]string{c.PutBack.Table})
+	}
+}
+
+// advanceSequence lets numbers go on above those that rows have, as on engines that
+// look at the rows themselves.
+func advanceSequence(t *schema.Table, c *schema.Column) string {
+	n, column := name(t.Name), quote(c.Name)
+	sequence := "pg_get_serial_sequence(" + literal(n) + ", " + literal(c.Name) + ")"
+	return "do $lastboard$ begin perform setval(" + sequence + ", greatest(nextval(" + sequence + ") - 1, (select max(" + column + ") from " + n +
+		")), true) where exists (select 1 from " + n + "); end $lastboard$"
+}

@@ -1,0 +1,195 @@
+package postgres
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"lastboard/internal/core/schema"
+	"lastboard/internal/core/sqltext"
+	"lastboard/internal/engine"
+	"lastboard/internal/engine/planning"
+)
+
+// keepDropped keeps the values of columns that are dropped, in the transaction that
+// drops them.
+func (p *planner) keepDropped() {
+	columns := p.Losing()
+	if len(columns) == 0 {
+		return
+	}
+	keys := p.Table.Key()
+	if keys == nil || slices.ContainsFunc(keys, func(k string) bool { return slices.Contains(columns, k) }) {
+		if !p.Change.Back { // what was added since cannot be told apart by row
+			p.NoKey(strings.Join(columns, ", "))
+		}
+		return
+	}
+	kept := p.Facts.KeptTable()
+	var list []string
+	for i, k := range keys {
+		list = append(list, fmt.Sprintf("%s as k%d", p.KeyValue(k), i+1))
+	}
+	for i, c := range columns {
+		list = append(list, fmt.Sprintf("%s as o%d", quote(c), i+1))
+	}
+	s := p.Add(engine.Scan, keepRate, "keep the values of "+strings.Join(columns, ", "),
+		"lock table "+p.table()+" in share row exclusive mode",
+		"create table "+name(kept)+" as select "+strings.Join(list, ", ")+" from "+p.table(),
+		"alter table "+name(kept)+" add primary key ("+planning.KeptSQL("k", len(keys))+")")
+	s.Lock, s.Strong = lockWriters, []string{p.Table.Name}
+	s.Keeps = []*engine.Keeping{{Table: p.Table.Name, Kept: kept, Keys: keys, Columns: columns, What: engine.KeptColumn}}
+	p.follow(s)
+}
+
+// follow lets what a step keeps follow its rows, unless the key itself goes.
+func (p *planner) follow(s *engine.Step) {
+	if !p.Goes(s.Keeps[0].Keys) {
+		p.Follow(&p.Planner, s, true)
+	}
+}
+
+// emptied lists the tables of kept values that are no longer needed once rows have
+// their values back.
+func (p *planner) emptied() []string {
+	var list []string
+	for _, c := range p.After.Columns {
+		if f, ok := p.FillOf(c); ok && f.Kept != nil && !slices.Contains(list, f.Kept.Table) {
+			list = append(list, f.Kept.Table)
+		}
+	}
+	return list
+}
+
+// keepConverted keeps the values that a conversion writes over, with what it writes, so
+// that they go back only where that still stands. A value that a plain cast back would
+// give again is not kept.
+func (p *planner) keepConverted() {
+	for _, c := range p.After.Columns {
+		old := p.From(c)
+		f, filled := p.FillOf(c)
+		if old == nil || !filled || f.OnlyNull || p.Change.Discard[old.Name] || p.LimitChanges(old, c) || c.Generated != nil {
+			continue
+		}
+		keys := p.Table.Key()
+		if keys == nil || p.Goes(keys) {
+			if p.Change.Back {
+				continue // what was added since cannot be told apart by row, so it cannot be kept
+			}
+			p.NoKey(c.Name)
+			return
+		}
+		kept := p.Facts.KeptTable()
+		value, _ := p.Value(c, planning.Computed)
+		list := make([]string, len(keys))
+		for i, k := range keys {
+			list[i] = fmt.Sprintf("%s as k%d", p.KeyValue(k), i+1)
+		}
+		what, back, where := "keep the values of "+c.Name, "null", ""
+		o, w := declaration(old), declaration(c)
+		if _, restored := p.Change.Restore[old.Name]; f.Cast && !restored {
+			what += " that change"
+			back = p.Render(&sqltext.Cast{X: f.Expr, Type: old.Type}, planning.Proven)
+			where = " where o is distinct from cast(b as " + o + ")"
+		}
+		columns := keptSQL("k", p.After, keys) + ", o1 " + o + ", w1 " + w
+		s := p.Add(engine.Scan, keepRate, what,
+			"lock table "+p.table()+" in share row exclusive mode",
+			"create table "+name(kept)+" ("+columns+", primary key ("+planning.KeptSQL("k", len(keys))+"))",
+			fmt.Sprintf("insert into %s select %s, o, w from (select %s, %s as o, %s as w, %s as b from %s offset 0) as lastboard_rows%s",
+				name(kept), planning.KeptSQL("k", len(keys)), strings.Join(list, ", "), quote(old.Name), value, back, p.table(), where))
+		s.Lock, s.Strong = lockWriters, []string{p.Table.Name}
+		s.Keeps = []*engine.Keeping{{Table: p.Table.Name, Kept: kept, Keys: keys, Columns: []string{old.Name}, What: engine.KeptConverted}}
+		p.follow(s)
+	}
+}
+
+// convert gives columns their new types and values.
+func (p *planner) convert() {
+	for _, c := range p.After.Columns {
+		old := p.From(c)
+		f, filled := p.FillOf(c)
+		if old == nil || p.isRemade(c) || filled && f.OnlyNull {
+			continue
+		}
+		same := declaration(old) == declaration(c) && old.Collate == c.Collate
+		switch {
+		case same && (!filled || f.Cast && f.Kept == nil):
+			continue
+		case same: // other values of the same type
+			value, _ := p.Value(c, planning.Computed)
+			p.Update("fill "+c.Name, "update "+p.table()+" set "+quote(c.Name)+" = "+value+" where "+engine.Range)
+		case catalogOnly(old, c) && (!filled || f.Cast && f.Kept == nil):
+			p.changeType(engine.Catalog, 0, old, c, "")
+		default:
+			p.rewrite(old, c, f)
+		}
+	}
+}
+
+// catalogOnly reports whether the server changes a type without reading a row.
+func catalogOnly(old, c *schema.Column) bool {
+	if old.Collate != c.Collate || old.Declared != "" && old.Declared != "character varying" {
+		return false
+	}
+	a, b := old.Type, c.Type
+	text := func(t schema.Column) bool {
+		return t.Type.Name == "text" || t.Type.Name == "varchar" || t.Type.Name == "enum"
+	}
+	switch {
+	case text(*old) && text(*c):
+		return len(b.Args) == 0 || len(a.Args) == 1 && a.Args[0] <= b.Args[0]
+	case a.Name == "numeric" && b.Name == "numeric":
+		return len(b.Args) == 0 || len(a.Args) > 0 && a.Args[0] <= b.Args[0] && append(a.Args, 0)[1] == append(b.Args, 0)[1]
+	}
+	return declaration(old) == declaration(c)
+}
+
+// changeType lets the server give a column another type; using is how its values
+// become that, "" for as the server does it.
+func (p *planner) changeType(kind engine.Kind, rate float64, old, c *schema.Column, using string) *engine.Step {
+	column := "alter column " + quote(c.Name) + " "
+	var actions []string
+	if old.Default != nil {
+		actions = append(actions, column+"drop default")
+	}
+	action := column + "type " + declaration(c)
+	if c.Collate != "" {
+		action += " collate " + collation(c.Collate)
+	}
+	if using != "" {
+		action += " using " + using
+	}
+	actions = append(actions, action)
+	if c.Default != nil {
+		actions = append(actions, column+"set default "+defaultSQL(p.After, *c.Default))
+	}
+	return p.alterTable(kind, rate, "make "+c.Name+" "+c.Type.String(), actions...)
+}
+
+// rewrite converts a column's values while the server writes every row anew. What its
+// using may not do, such as reading what was kept, a function does.
+func (p *planner) rewrite(old, c *schema.Column, f schema.Fill) {
+	value := "cast(" + quote(c.Name) + " as " + declaration(c) + ")"
+	if f.Expr != nil || f.Kept != nil {
+		value, _ = p.Value(c, planning.Computed)
+	}
+	if f.Kept == nil && (f.Expr == nil || !sqltext.HasSubquery(f.Expr)) {
+		s := p.changeType(engine.Rewrite, rewriteRate, old, c, "("+value+")")
+		s.Why = "the server writes every row anew for this type"
+		s.Preview = p.PreviewAdded()
+		return
+	}
+	var columns, types, names []string
+	for i, col := range p.Table.Columns {
+		columns = append(columns, fmt.Sprintf("$%d as %s", i+1, quote(col.Name)))
+		types, names = append(types, declaration(col)), append(names, col.Name)
+	}
+	function := name(schema.ConstraintName(&schema.Table{Name: engine.Prefix + tableOf(p.Table).Name}, []string{c.Name}, "convert"))
+	row := "(select " + strings.Join(columns, ", ") + ") as " + quote(tableOf(p.Table).Name)
+	s := p.changeType(engine.Rewrite, rewriteRate, old, c, function+"("+quoteAll(names)+")")
+	s.SQL = append([]string{"create function " + function + "(" + strings.Join(types, ", ") + ") returns " + declaration(c) + " language sql stable as $lastboard$ select cast((" +
+		value + ") as " + declaration(c) + ") from " + row + " $lastboard$"}, s.SQL...)
+	s.SQL = append(s.SQL, "drop function "+function+"("+strings.Join(types, ", ")+")")
+	s.Why = "the server writes every row anew for this type"
+}

@@ -1,0 +1,314 @@
+// Package postgres is Lastboard's engine for PostgreSQL 14 and later.
+//
+// Applications write while Lastboard works. What takes a lock that keeps writers
+// waiting is metadata alone and tried within lock_wait; what reads every row takes
+// none of them, or runs where nobody waits for it. DDL is transactional, but for the
+// concurrent builds of indexes, whose outcome is asked of the catalog.
+//
+// Start reading at [Engine] for connections, read.go for how a schema is read,
+// plan.go for how a change becomes steps, and trial.go for how the steps are tried on
+// empty copies first.
+package postgres
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/jackc/pgx/v5/pgconn"
+
+	"lastboard/internal/core/schema"
+	"lastboard/internal/engine"
+	"lastboard/internal/engine/planning"
+)
+
+// Engine is PostgreSQL.
+type Engine struct {
+	// Unproven lets a server be used that answers like PostgreSQL and is another.
+	Unproven bool
+}
+
+var _ engine.Engine = Engine{}
+
+// Name implements engine.Engine.
+func (Engine) Name() string { return "postgres" }
+
+// own is the schema of everything that Lastboard makes for itself.
+const own = "lastboard"
+
+type database struct {
+	config   *pgconn.Config
+	conn     *pgconn.PgConn
+	second   *pgconn.PgConn // looks on while the first waits; nil until it is needed
+	claim    *pgconn.PgConn // has the runner's lock; nil unless this is the runner
+	home     string         // the schema of tables that are named without one
+	version  string
+	number   int    // 150018
+	host     string // with the port
+	pid      uint32
+	readOnly bool
+	memory   memory
+}
+
+func (d *database) Close() error {
+	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
+	defer cancel()
+	err := d.conn.Close(ctx)
+	for _, c := range []*pgconn.PgConn{d.second, d.claim} {
+		if c != nil {
+			c.Close(ctx)
+		}
+	}
+	return err
+}
+
+func (d *database) Info() engine.Info {
+	return engine.Info{Engine: "postgres", Title: "PostgreSQL", Version: d.version, Host: d.host, Name: d.config.Database}
+}
+
+// Schema implements engine.Database.
+func (d *database) Schema(ctx context.Context) (*schema.Schema, error) {
+	return d.memory.read(ctx, d.Query, d.home)
+}
+
+// Count counts a small table, and takes the engine's own estimate for a large one.
+func (d *database) Count(ctx context.Context, table string, size bool) (rows, bytes int64, err error) {
+	r, err := d.Query(ctx, "select greatest(reltuples, 0)::bigint, relpages, pg_table_size(oid) from pg_class where oid = to_regclass(?)", name(table))
+	if err != nil || len(r.Values) == 0 {
+		return 0, 0, err
+	}
+	estimate, pages, bytes := number(r.Values[0][0]), number(r.Values[0][1]), number(r.Values[0][2])
+	// A table that was never analysed says nothing of its rows.
+	if estimate < exactRows && bytes < exactBytes || pages == 0 {
+		if r, err = d.Query(ctx, "select count(*) from "+name(table)); err != nil {
+			return 0, 0, err
+		}
+		return number(r.Values[0][0]), bytes, nil
+	}
+	return estimate, bytes, nil
+}
+
+// Up to how many rows and bytes a table is counted exactly.
+const (
+	exactRows  = 2_000_000
+	exactBytes = 256 << 20
+)
+
+// Sample implements engine.Database.
+func (d *database) Sample(ctx context.Context, t *schema.Table, columns []string, n int) (*engine.Rows, error) {
+	keys := (&planning.Planner{Dialect: dialect{}}).Sample(t)
+	list := slices.Clone(keys)
+	if len(columns) == 0 {
+		columns, list = t.ColumnNames(), nil
+	}
+	for _, c := range columns {
+		if q := quote(c); !slices.Contains(list, q) {
+			list = append(list, q)
+		}
+	}
+	order := ""
+	if len(keys) > 0 {
+		order = " order by " + strings.Join(keys, ", ")
+	}
+	return d.Query(ctx, "select "+strings.Join(list, ", ")+" from "+name(t.Name)+order+" limit ?", int64(n))
+}
+
+// Nulls implements engine.Database.
+func (d *database) Nulls(ctx context.Context, t *schema.Table) ([]int64, error) {
+	parts := make([]string, len(t.Columns))
+	for i, c := range t.Columns {
+		parts[i] = "count(*) - count(" + quote(c.Name) + ")"
+	}
+	r, err := d.Query(ctx, "select "+strings.Join(parts, ", ")+" from "+name(t.Name))
+	if err != nil {
+		return nil, err
+	}
+	nulls := make([]int64, len(parts))
+	for i, v := range r.Values[0] {
+		nulls[i] = number(v)
+	}
+	return nulls, nil
+}
+
+// Query implements engine.Database.
+func (d *database) Query(ctx context.Context, sql string, args ...any) (*engine.Rows, error) {
+	return query(ctx, d.conn, sql, args)
+}
+
+// Exec implements engine.Database. Waiting for others, the statement keeps nobody
+// waiting.
+func (d *database) Exec(ctx context.Context, sql string) error {
+	_, err := exec(ctx, d.conn, sql, nil)
+	return err
+}
+
+// Lend implements engine.Database: the table is a temporary one.
+func (d *database) Lend(ctx context.Context, statements []string, insert string, rows func(add func([]any) error) error) error {
+	for _, s := range statements {
+		if _, err := exec(ctx, d.conn, s, nil); err != nil {
+			return err
+		}
+	}
+	return rows(func(values []any) error {
+		_, err := exec(ctx, d.conn, insert, values)
+		return err
+	})
+}
+
+// Own implements engine.Database.
+func (d *database) Own(ctx context.Context) ([]engine.OwnObject, error) {
+	r, err := d.Query(ctx, `
+		select 'table', c.relname, '' from pg_class c join pg_namespace n on n.oid = c.relnamespace where n.nspname = 'lastboard' and c.relkind in ('r', 'p')
+		union all
+		select 'table', c.relname, '' from pg_class c join pg_namespace n on n.oid = c.relnamespace where c.relname ~ '^lastboard_csv_' and c.relkind = 'r' and n.nspname !~ '^pg_'
+		union all
+		select 'table', n.nspname || '.' || c.relname, '' from pg_class c join pg_namespace n on n.oid = c.relnamespace where n.nspname ~ '^lastboard_kept_' and c.relkind = 'r'
+		union all
+		select 'trigger', t.tgname, c.relname from pg_trigger t join pg_class c on c.oid = t.tgrelid where t.tgname like 'lastboard\_%' and not t.tgisinternal
+		order by 1, 2`)
+	if err != nil {
+		return nil, err
+	}
+	var list []engine.OwnObject
+	for _, v := range r.Values {
+		o := engine.OwnObject{Kind: text(v[0]), Name: text(v[1]), Table: text(v[2])}
+		if o.Kind == "table" && !strings.HasPrefix(o.Name, engine.Prefix) {
+			o.Name = engine.Prefix + o.Name
+		}
+		list = append(list, o)
+	}
+	return list, nil
+}
+
+// Advice implements engine.Database.
+func (d *database) Advice(context.Context) []string { return nil }
+
+// Users lists other clients of the database.
+func (d *database) Users() []string {
+	ctx, cancel := context.WithTimeout(context.Background(), 2*time.Second)
+	defer cancel()
+	r, err := d.Query(ctx, `
+		select usename, coalesce(nullif(application_name, ''), 'an application'), count(*) from pg_stat_activity
+		where datname = current_database() and backend_type = 'client backend' and pid <> pg_backend_pid() and application_name not like 'lastboard%'
+		group by 1, 2 order by 3 desc, 1, 2`)
+	if err != nil {
+		return nil
+	}
+	var list []string
+	for _, v := range r.Values {
+		list = append(list, fmt.Sprintf("%s with %s (%d sessions)", text(v[0]), text(v[1]), number(v[2])))
+	}
+	return list
+}
+
+// Begin implements engine.Database. It locks what is wanted strongly first.
+func (d *database) Begin(ctx context.Context, o engine.TxOptions) (engine.Tx, error) {
+	wait := o.LockWait
+	if wait <= 0 {
+		wait = patience
+	}
+	t := &tx{d: d, wait: wait}
+	if _, err := exec(ctx, d.conn, "begin", nil); err != nil {
+		return nil, err
+	}
+	if err := t.prepare(ctx, o); err != nil {
+		return nil, errors.Join(err, t.Rollback())
+	}
+	return t, nil
+}
+
+// patience is the lock timeout of statements that keep nobody waiting while they wait
+// themselves.
+const patience = 30 * time.Second
+
+func (t *tx) prepare(ctx context.Context, o engine.TxOptions) error {
+	if _, err := exec(ctx, t.d.conn, "set local lock_timeout = "+milliseconds(t.wait), nil); err != nil {
+		return err
+	}
+	// Lastboard's own triggers leave rows alone that Lastboard itself writes.
+	if _, err := exec(ctx, t.d.conn, "set local lastboard.writes = 'on'", nil); err != nil {
+		return err
+	}
+	for _, table := range o.Strong {
+		r, err := t.Query(ctx, "select 1 from pg_class where oid = to_regclass(?) and relkind = 'r'", name(table))
+		if err != nil {
+			return err
+		}
+		if len(r.Values) == 0 {
+			continue
+		}
+		// Autovacuum gives way after a second to whom it keeps waiting. This lock keeps no
+		// writer waiting meanwhile, and autovacuum, too, has to let go for it.
+		if err := t.patiently(ctx, "lock table only "+name(table)+" in share update exclusive mode"); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// patiently runs a statement that keeps nobody waiting while it waits.
+func (t *tx) patiently(ctx context.Context, sql string) error {
+	if _, err := exec(ctx, t.d.conn, "set local lock_timeout = "+milliseconds(autovacuumYields), nil); err != nil {
+		return err
+	}
+	if _, err := exec(ctx, t.d.conn, sql, nil); err != nil {
+		return err
+	}
+	_, err := exec(ctx, t.d.conn, "set local lock_timeout = "+milliseconds(t.wait), nil)
+	return err
+}
+
+// autovacuumYields is somewhat longer than the time after which a running autovacuum
+// gives way (deadlock_timeout, a second unless set).
+const autovacuumYields = 2500 * time.Millisecond
+
+func milliseconds(d time.Duration) string { return fmt.Sprintf("'%dms'", d.Milliseconds()) }
+
+type tx struct {
+	d    *database
+	wait time.Duration
+	done bool
+}
+
+// Exec implements engine.Tx. While a statement waits for a lock, a second connection
+// looks who is in the way.
+func (t *tx) Exec(ctx context.Context, sql string, args ...any) (int64, error) {
+	watch := t.d.watch(ctx, t.wait)
+	n, err := exec(ctx, t.d.conn, sql, args)
+	who := watch()
+	var busy *engine.Busy
+	if errors.As(err, &busy) {
+		busy.Who = who
+	}
+	return n, err
+}
+
+func (t *tx) Query(ctx context.Context, sql string, args ...any) (*engine.Rows, error) {
+	return query(ctx, t.d.conn, sql, args)
+}
+
+func (t *tx) Schema(ctx context.Context) (*schema.Schema, error) {
+	return t.d.memory.read(ctx, t.Query, t.d.home)
+}
+
+func (t *tx) Commit() error {
+	t.done = true
+	n, err := command(context.Background(), t.d.conn, "commit")
+	if err == nil && n == "ROLLBACK" {
+		err = errors.New("the transaction was taken back by the server")
+	}
+	return err
+}
+
+// Rollback takes everything back; after a commit it does nothing.
+func (t *tx) Rollback() error {
+	if t.done {
+		return nil
+	}
+	t.done = true
+	_, err := command(context.Background(), t.d.conn, "rollback")
+	return err
+}

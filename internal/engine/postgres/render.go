@@ -1,0 +1,519 @@
+package postgres
+
+import (
+	"fmt"
+	"strconv"
+	"strings"
+
+	"lastboard/internal/core/schema"
+	"lastboard/internal/core/sqltext"
+	"lastboard/internal/engine/planning"
+)
+
+// Binding strengths of PostgreSQL's operators, weakest first (the manual, 4.1.6).
+const (
+	bindOr = iota + 1
+	bindAnd
+	bindNot
+	bindIs
+	bindCompare
+	bindLike
+	bindOther
+	bindSum
+	bindProduct
+	bindCollate
+	bindUnary
+	bindPrimary
+)
+
+// renderer writes an expression of the language for PostgreSQL so that it gives what
+// it gives on every engine.
+type renderer struct {
+	planning.Scope
+	err error
+}
+
+// Text implements engine.Planner.
+func (Engine) Text(e schema.Expr) string { return schema.Words(stored(nil, e)) }
+
+// stored gives an expression as it stands, or will stand, in the database.
+func stored(t *schema.Table, e schema.Expr) string {
+	if e.Native != "" {
+		return e.Native
+	}
+	r := renderer{Scope: planning.Scope{Table: t}}
+	return r.expr(e.Tree, bindOr)
+}
+
+// Portable implements engine.Planner.
+func (Engine) Portable(t *schema.Table, e sqltext.Expr) error {
+	r := renderer{Scope: planning.Scope{Table: t, Now: "'now'", Mode: planning.Computed}}
+	r.expr(e, bindOr)
+	return r.err
+}
+
+func (r *renderer) fail(format string, args ...any) {
+	if r.err == nil {
+		r.err = fmt.Errorf(format, args...)
+	}
+}
+
+// wrap puts text that binds with own into parentheses if its place wants more.
+func wrap(text string, own, place int) string {
+	if own < place {
+		return "(" + text + ")"
+	}
+	return text
+}
+
+func not(n bool) string {
+	if n {
+		return " not"
+	}
+	return ""
+}
+
+func (r *renderer) list(list []sqltext.Expr) string {
+	parts := make([]string, len(list))
+	for i, x := range list {
+		parts[i] = r.expr(x, bindOr)
+	}
+	return strings.Join(parts, ", ")
+}
+
+func (r *renderer) expr(e sqltext.Expr, place int) string {
+	switch e := e.(type) {
+	case nil:
+		return ""
+	case *sqltext.Unary:
+		if e.Op == "not" {
+			return wrap("not "+r.expr(e.X, bindNot), bindNot, place)
+		}
+		x := r.expr(e.X, bindUnary)
+		if strings.HasPrefix(x, "-") {
+			x = "(" + x + ")"
+		}
+		return wrap(e.Op+x, bindUnary, place)
+	case *sqltext.Binary:
+		return r.binary(e, place)
+	case *sqltext.IsNull:
+		word := " is null"
+		if e.Not {
+			word = " is not null"
+		}
+		return wrap(r.expr(e.X, bindIs+1)+word, bindIs, place)
+	case *sqltext.In:
+		list := r.list(e.List)
+		if e.Query != nil {
+			list = e.Query.Text
+		}
+		return wrap(r.expr(e.X, bindOther)+not(e.Not)+" in ("+list+")", bindLike, place)
+	case *sqltext.Between:
+		text := r.expr(e.X, bindOther) + not(e.Not) + " between " + r.expr(e.Low, bindOther) + " and " + r.expr(e.High, bindOther)
+		return wrap(text, bindLike, place)
+	case *sqltext.Like:
+		escape := "''"
+		if e.Escape != nil {
+			escape = r.expr(e.Escape, bindOther)
+		}
+		return wrap(r.expr(e.X, bindOther)+not(e.Not)+" like "+r.expr(e.Pattern, bindOther)+" escape "+escape, bindLike, place)
+	case *sqltext.Collate:
+		return wrap(r.expr(e.X, bindCollate)+" collate "+quote(e.Name), bindCollate, place)
+	}
+	return r.primary(e, place)
+}
+
+var binaryStrength = map[string]int{
+	"or": bindOr, "and": bindAnd, "is distinct from": bindIs, "is not distinct from": bindIs,
+	"=": bindCompare, "<>": bindCompare, "<": bindCompare, "<=": bindCompare, ">": bindCompare, ">=": bindCompare,
+	"||": bindOther, "+": bindSum, "-": bindSum, "*": bindProduct, "/": bindProduct, "%": bindProduct,
+}
+
+func (r *renderer) binary(e *sqltext.Binary, place int) string {
+	if i, ok := e.R.(*sqltext.Interval); ok && (e.Op == "+" || e.Op == "-") {
+		return r.dateSum(e.L, e.Op, i, place)
+	}
+	own := binaryStrength[e.Op]
+	left, right := r.expr(e.L, own), r.expr(e.R, own+1)
+	if own == bindCompare || own == bindIs {
+		left = r.expr(e.L, own+1) // none of these can follow another
+	}
+	switch e.Op {
+	case "/":
+		// Dividing by nothing gives nothing, here as on the other engines.
+		if n, ok := wholeNumber(e.R); !ok || n == 0 {
+			right = "nullif(" + r.expr(e.R, bindOr) + ", 0)"
+		}
+		if r.Mode == planning.Proven && r.IsInteger(e.L) && r.IsInteger(e.R) {
+			return "div(" + r.numeric(e.L) + ", " + right + ")"
+		}
+	case "%":
+		if n, ok := wholeNumber(e.R); !ok || n == 0 {
+			right = "nullif(" + r.expr(e.R, bindOr) + ", 0)"
+		}
+		if !r.IsInteger(e.L) || !r.IsInteger(e.R) {
+			return "mod(" + r.numeric(e.L) + ", cast(" + right + " as numeric))"
+		}
+	case "+", "-", "*":
+		if r.Mode == planning.Proven && r.IsInteger(e.L) && r.IsInteger(e.R) {
+			left = r.numeric(e.L) // which cannot overflow
+		}
+	case "||":
+		if r.Kind(e.L) != "text" && r.Kind(e.R) != "text" {
+			left = "cast(" + r.expr(e.L, bindOr) + " as text)"
+		}
+	}
+	return wrap(left+" "+e.Op+" "+right, own, place)
+}
+
+func (r *renderer) numeric(e sqltext.Expr) string {
+	return "cast(" + r.expr(e, bindOr) + " as numeric)"
+}
+
+// dateSum renders date arithmetic. Months and years are not: engines differ in what a
+// month after the 31st is.
+func (r *renderer) dateSum(x sqltext.Expr, op string, i *sqltext.Interval, place int) string {
+	if i.Unit == "month" || i.Unit == "year" {
+		r.fail("adding a %s gives another date on each engine at the end of a month; add days instead", i.Unit)
+	}
+	n, err := strconv.ParseFloat(i.Amount, 64)
+	if err != nil {
+		r.fail("interval '%s' is not a number of %ss", i.Amount, i.Unit)
+	}
+	left := r.expr(x, bindSum)
+	if r.Kind(x) == "date" && i.Unit == "day" && n == float64(int64(n)) {
+		return wrap(fmt.Sprintf("%s %s %d", left, op, int64(n)), bindSum, place)
+	}
+	return wrap(left+" "+op+" interval "+literal(i.Amount+" "+i.Unit), bindSum, place)
+}
+
+func (r *renderer) primary(e sqltext.Expr, place int) string {
+	switch e := e.(type) {
+	case *sqltext.Literal:
+		if e.Kind == sqltext.BlobLiteral {
+			return `cast('\x` + e.Text + `' as bytea)`
+		}
+		return e.String()
+	case *sqltext.Typed:
+		return e.Type + " " + literal(e.Text)
+	case *sqltext.Ref:
+		return r.ref(e)
+	case *sqltext.Case:
+		return r.caseExpr(e)
+	case *sqltext.Cast:
+		return r.cast(e)
+	case *sqltext.Substring:
+		return r.substring(e)
+	case *sqltext.Position:
+		return "position(" + r.expr(e.Needle, bindOther) + " in " + r.expr(e.X, bindOther) + ")"
+	case *sqltext.Trim:
+		side := e.Side
+		if side == "" {
+			side = "both"
+		}
+		chars := ""
+		if e.Chars != nil {
+			chars = r.expr(e.Chars, bindOther) + " "
+		}
+		return "trim(" + side + " " + chars + "from " + r.expr(e.X, bindOther) + ")"
+	case *sqltext.Extract:
+		return "cast(floor(extract(" + e.Field + " from " + r.expr(e.X, bindOther) + ")) as integer)"
+	case *sqltext.Now:
+		return r.nowText(e)
+	case *sqltext.Interval:
+		r.fail("an interval can only be added to a date or time, or taken from one")
+		return "null"
+	case *sqltext.Call:
+		return r.call(e, place)
+	case *sqltext.Subquery:
+		if e.Exists {
+			return "exists (" + e.Query.Text + ")"
+		}
+		return "(" + e.Query.Text + ")"
+	}
+	panic(fmt.Sprintf("postgres: no rendering for %T", e))
+}
+
+func (r *renderer) ref(e *sqltext.Ref) string {
+	if c := r.SourceColumn(e); c != nil {
+		return quote(r.Source.Alias) + "." + quote(c.Name)
+	}
+	if r.Table != nil {
+		c := r.Table.Column(e.Column)
+		switch {
+		case c != nil && r.Value != nil:
+			return "(" + r.Value(c.Name) + ")"
+		case c != nil && r.Source != nil:
+			return name(r.Table.Name) + "." + quote(c.Name)
+		case c != nil:
+			return quote(c.Name)
+		}
+	}
+	if e.Table != "" {
+		return name(e.Table) + "." + quote(e.Column)
+	}
+	return quote(e.Column)
+}
+
+func (r *renderer) nowText(e *sqltext.Now) string {
+	if r.Now == "" {
+		return e.Name
+	}
+	switch e.Name {
+	case "current_date":
+		return "cast(" + r.Now + " as date)"
+	case "current_time":
+		return "cast(" + r.Now + " as time)"
+	}
+	return "cast(" + r.Now + " as timestamp)"
+}
+
+func (r *renderer) caseExpr(e *sqltext.Case) string {
+	var b strings.Builder
+	b.WriteString("case")
+	if e.Operand != nil {
+		b.WriteString(" " + r.expr(e.Operand, bindOr))
+	}
+	for _, w := range e.Whens {
+		b.WriteString(" when " + r.expr(w.If, bindOr) + " then " + r.expr(w.Then, bindOr))
+	}
+	if e.Else != nil {
+		b.WriteString(" else " + r.expr(e.Else, bindOr))
+	}
+	return b.String() + " end"
+}
+
+// cast rounds a number that becomes a whole one half away from zero, as the standard
+// has it, and never cuts a text: that is for the column to refuse. For a proof, a
+// number never overflows, and what cannot be converted gives null.
+func (r *renderer) cast(e *sqltext.Cast) string {
+	x := r.expr(e.X, bindOr)
+	from, t := r.Kind(e.X), e.Type
+	proven := r.Mode == planning.Proven
+	target := typeSQL(t)
+	switch {
+	case t.Native:
+		return "cast(" + x + " as " + target + ")"
+	case t.IsInteger():
+		if proven {
+			target = "numeric"
+		}
+		if from == "real" || from == "numeric" {
+			return "cast(round(cast(" + x + " as numeric)) as " + target + ")"
+		}
+		if from == "boolean" {
+			return "cast(" + x + " as integer)"
+		}
+	case t.Name == "numeric":
+		if proven && len(t.Args) > 0 {
+			x, target = r.guarded(e, "numeric"), "numeric"
+			return fmt.Sprintf("round(%s, %d)", x, append(t.Args, 0)[1])
+		}
+	case t.IsText():
+		if from == "boolean" {
+			return "cast(cast(" + x + " as integer) as text)"
+		}
+		return "cast(" + x + " as text)"
+	case t.Name == "boolean":
+		if from == "numeric" || from == "real" {
+			return "(" + x + " <> 0)"
+		}
+	case t.Name == "binary", t.Name == "varbinary", t.Name == "blob":
+		if from == "text" {
+			return "convert_to(" + x + ", 'UTF8')"
+		}
+	}
+	return r.guarded(e, target)
+}
+
+// guarded casts, and in a proof only what can be.
+func (r *renderer) guarded(e *sqltext.Cast, target string) string {
+	x := r.expr(e.X, bindOr)
+	cast := "cast(" + x + " as " + target + ")"
+	if ok := r.convertible(e, x); ok != "" && r.Mode == planning.Proven {
+		return "case when " + ok + " then " + cast + " end"
+	}
+	return cast
+}
+
+const (
+	wholePattern  = `'^\s*[+-]?[0-9]+\s*$'`
+	numberPattern = `'^\s*[+-]?([0-9]+\.?[0-9]*|\.[0-9]+)\s*$'`
+	timePattern   = `'^([01][0-9]|2[0-3]):[0-5][0-9](:[0-5][0-9](\.[0-9]+)?)?$'`
+)
+
+// convertible gives the condition that a cast of a text can be made; "" where it
+// always can, or where the engine alone knows.
+func (r *renderer) convertible(e *sqltext.Cast, x string) string {
+	if from := r.Kind(e.X); from != "text" && from != "" || e.Type.Native {
+		return ""
+	}
+	s := "cast(" + x + " as text)"
+	date := "substring(" + s + " from 1 for 10)"
+	day := "case when " + date + ` ~ '^[0-9]{4}-(0[1-9]|1[0-2])-[0-9]{2}$' then cast(substring(` + date + " from 9) as integer) between 1 and extract(day from cast(substring(" +
+		date + " from 1 for 8) || '01' as date) + interval '1 month' - interval '1 day') else false end"
+	switch t := e.Type; {
+	case t.IsInteger():
+		return s + " ~ " + wholePattern
+	case t.Name == "numeric", t.Name == "real", t.Name == "double precision":
+		return s + " ~ " + numberPattern
+	case t.Name == "boolean":
+		return "lower(trim(" + s + ")) in ('true', 'false', '1', '0')"
+	case t.Name == "date":
+		return day + " and (char_length(" + s + ") = 10 or substring(" + s + " from 12) ~ " + timePattern + ")"
+	case t.Name == "timestamp", t.Name == "timestamp with time zone":
+		return day + " and (char_length(" + s + ") = 10 or substring(" + s + " from 11 for 1) in (' ', 'T') and substring(" + s + " from 12) ~ " + timePattern + ")"
+	case t.Name == "time":
+		return s + " ~ " + timePattern
+	case t.Name == "uuid":
+		return s + ` ~* '^[0-9a-f]{8}-[0-9a-f]{4}-[0-9a-f]{4}-[0-9a-f]{4}-[0-9a-f]{12}$'`
+	}
+	return ""
+}
+
+// unconverted gives the first text that a cast in e would be given and cannot
+// convert; "" where none can be.
+func (r *renderer) unconverted(e sqltext.Expr) string {
+	switch e := e.(type) {
+	case *sqltext.Case:
+		return r.unconvertedCase(e)
+	case *sqltext.Cast:
+		x := r.expr(e.X, bindOr)
+		inner := r.unconverted(e.X)
+		ok := r.convertible(e, x)
+		if ok == "" {
+			return inner
+		}
+		own := "case when not (" + ok + ") then cast(" + x + " as text) end"
+		if inner == "" {
+			return own
+		}
+		return "coalesce(" + inner + ", " + own + ")"
+	}
+	var parts []string
+	for _, child := range sqltext.Children(e) {
+		if f := r.unconverted(child); f != "" {
+			parts = append(parts, f)
+		}
+	}
+	switch len(parts) {
+	case 0:
+		return ""
+	case 1:
+		return parts[0]
+	}
+	return "coalesce(" + strings.Join(parts, ", ") + ")"
+}
+
+// unconvertedCase looks into the branch alone that is taken.
+func (r *renderer) unconvertedCase(e *sqltext.Case) string {
+	failed := false
+	branch := func(x sqltext.Expr) string {
+		if f := r.unconverted(x); f != "" {
+			failed = true
+			return f
+		}
+		return "null"
+	}
+	text := "case"
+	if e.Operand != nil {
+		text += " " + r.expr(e.Operand, bindOr)
+	}
+	for _, w := range e.Whens {
+		text += " when " + r.expr(w.If, bindOr) + " then " + branch(w.Then)
+	}
+	if e.Else != nil {
+		text += " else " + branch(e.Else)
+	}
+	if !failed {
+		return ""
+	}
+	return text + " end"
+}
+
+// substring gives the characters from position a, of which b at most: a length below
+// 0 counts as 0.
+func (r *renderer) substring(e *sqltext.Substring) string {
+	text := "substring(" + r.expr(e.X, bindOther) + " from " + r.expr(e.From, bindOther)
+	if e.For != nil {
+		length := r.expr(e.For, bindOther)
+		if n, ok := wholeNumber(e.For); !ok || n < 0 {
+			length = "greatest(" + r.expr(e.For, bindOr) + ", 0)"
+		}
+		text += " for " + length
+	}
+	return text + ")"
+}
+
+func wholeNumber(e sqltext.Expr) (int64, bool) {
+	l, ok := e.(*sqltext.Literal)
+	if !ok || l.Kind != sqltext.NumberLiteral {
+		return 0, false
+	}
+	n, err := strconv.ParseInt(l.Text, 10, 64)
+	return n, err == nil
+}
+
+func (r *renderer) call(e *sqltext.Call, place int) string {
+	switch {
+	case e.Name == "concat":
+		return r.concat(e, place)
+	case (e.Name == "greatest" || e.Name == "least") && len(e.Args) == 1:
+		return r.expr(e.Args[0], place)
+	case e.Name == "greatest" || e.Name == "least":
+		return r.extreme(e)
+	case e.Name == "left" && len(e.Args) == 2:
+		return "left(" + r.expr(e.Args[0], bindOr) + ", greatest(" + r.expr(e.Args[1], bindOr) + ", 0))"
+	case e.Name == "mod" && len(e.Args) == 2:
+		return r.expr(&sqltext.Binary{Op: "%", L: e.Args[0], R: e.Args[1]}, place)
+	case e.Name == "round" && len(e.Args) == 2:
+		return "round(" + r.numeric(e.Args[0]) + ", " + r.expr(e.Args[1], bindOr) + ")"
+	case e.Name == "round" && len(e.Args) == 1:
+		return "round(" + r.numeric(e.Args[0]) + ")"
+	case e.Star:
+		return e.Name + "(*)"
+	case e.Distinct:
+		return e.Name + "(distinct " + r.list(e.Args) + ")"
+	}
+	return e.Name + "(" + r.list(e.Args) + ")"
+}
+
+// extreme gives null when any argument is null, as the standard has it.
+func (r *renderer) extreme(e *sqltext.Call) string {
+	var null []string
+	for _, x := range e.Args {
+		if l, ok := x.(*sqltext.Literal); ok && l.Kind != sqltext.NullLiteral {
+			continue
+		}
+		null = append(null, r.expr(x, bindIs+1)+" is null")
+	}
+	text := e.Name + "(" + r.list(e.Args) + ")"
+	if len(null) == 0 {
+		return text
+	}
+	return "case when not (" + strings.Join(null, " or ") + ") then " + text + " end"
+}
+
+// concat leaves nulls out. The engine's own function cannot stand in a generated
+// column or an index, since it is not immutable.
+func (r *renderer) concat(e *sqltext.Call, place int) string {
+	parts := make([]string, len(e.Args))
+	for i, x := range e.Args {
+		text := r.expr(x, bindOr)
+		if r.Kind(x) != "text" {
+			text = r.cast(&sqltext.Cast{X: x, Type: sqltext.Type{Name: "text"}})
+		}
+		if l, ok := x.(*sqltext.Literal); ok && l.Kind != sqltext.NullLiteral {
+			parts[i] = text
+		} else {
+			parts[i] = "coalesce(" + text + ", '')"
+		}
+	}
+	switch len(parts) {
+	case 0:
+		return "''"
+	case 1:
+		return parts[0]
+	}
+	return wrap(strings.Join(parts, " || "), bindOther, place)
+}
