@@ -17,6 +17,7 @@ import (
 	"testing"
 	"time"
 
+	_ "github.com/jackc/pgx/v5/stdlib"
 	_ "modernc.org/sqlite"
 )
 
@@ -41,6 +42,7 @@ func buildAndRun(m *testing.M) int {
 		fmt.Fprintf(os.Stderr, "building the program: %v\n%s", err, out)
 		return 1
 	}
+	defer stopServers()
 	return m.Run()
 }
 
@@ -49,6 +51,7 @@ type office struct {
 	*testing.T
 	dir string
 	env []string
+	url string // of a database on a server; "" for the file harbour.db
 }
 
 // newOffice makes a project whose database is filled by SQL that Lastboard does
@@ -159,7 +162,11 @@ func (o *office) write(name, text string) {
 // open connects to the office's database as another program would.
 func (o *office) open() *sql.DB {
 	o.Helper()
-	db, err := sql.Open("sqlite", "file:"+filepath.Join(o.dir, "harbour.db")+"?_pragma=busy_timeout(20000)&_pragma=foreign_keys(1)")
+	driver, source := "sqlite", "file:"+filepath.Join(o.dir, "harbour.db")+"?_pragma=busy_timeout(20000)&_pragma=foreign_keys(1)"
+	if o.url != "" {
+		driver, source = "pgx", o.url+"?timezone=UTC&default_query_exec_mode=exec"
+	}
+	db, err := sql.Open(driver, source)
 	if err != nil {
 		o.Fatal(err)
 	}
@@ -243,6 +250,9 @@ func (o *office) same(query, want string) {
 // tables, what the program says of them, and every row.
 func (o *office) snapshot() string {
 	o.Helper()
+	if o.url != "" {
+		return o.serverSnapshot() + o.canonical(false)
+	}
 	db := o.open()
 	defer db.Close()
 	var b strings.Builder

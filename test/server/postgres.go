@@ -1,0 +1,217 @@
+// Package server starts private database servers for tests and benchmarks: from the
+// programs that are installed, in a temporary folder, on a free port, as a user without
+// rights. A server that already runs on the machine is never touched.
+package server
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net"
+	"os"
+	"os/exec"
+	"os/user"
+	"path/filepath"
+	"runtime"
+	"slices"
+	"strconv"
+	"strings"
+	"sync/atomic"
+	"syscall"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+)
+
+// Postgres is a PostgreSQL server of one's own.
+type Postgres struct {
+	Bin  string // the folder of its programs
+	Dir  string
+	Port int
+
+	stopped chan error
+	process *os.Process
+	made    atomic.Int64
+}
+
+// PostgresBin finds the programs of the server: in folder, if it is not empty, else the
+// newest that is installed.
+func PostgresBin(folder string) (string, error) {
+	if folder != "" {
+		return folder, nil
+	}
+	found, err := filepath.Glob("/usr/lib/postgresql/*/bin/postgres")
+	if err != nil {
+		return "", err
+	}
+	slices.SortFunc(found, func(a, b string) int { return major(a) - major(b) })
+	if len(found) > 0 {
+		return filepath.Dir(found[len(found)-1]), nil
+	}
+	if path, err := exec.LookPath("postgres"); err == nil {
+		if real, err := filepath.EvalSymlinks(path); err == nil {
+			return filepath.Dir(real), nil
+		}
+	}
+	return "", errors.New("no PostgreSQL server is installed: apt-get install postgresql")
+}
+
+func major(path string) int {
+	n, _ := strconv.Atoi(filepath.Base(filepath.Dir(filepath.Dir(path))))
+	return n
+}
+
+// StartPostgres makes a server in a new temporary folder and starts it. settings are
+// added to its own: "max_connections = 50". Stop ends it; so does the end of this
+// program, however it comes.
+func StartPostgres(folder string, settings ...string) (*Postgres, error) {
+	bin, err := PostgresBin(folder)
+	if err != nil {
+		return nil, err
+	}
+	dir, err := os.MkdirTemp("", "lastboard-pg")
+	if err != nil {
+		return nil, err
+	}
+	p := &Postgres{Bin: bin, Dir: dir, stopped: make(chan error, 1)}
+	if err := p.start(settings); err != nil {
+		os.RemoveAll(dir)
+		return nil, err
+	}
+	return p, nil
+}
+
+func (p *Postgres) start(settings []string) error {
+	who, err := unprivileged(p.Dir)
+	if err != nil {
+		return err
+	}
+	data := filepath.Join(p.Dir, "data")
+	initdb := exec.Command(filepath.Join(p.Bin, "initdb"), "-D", data, "-U", "postgres", "-A", "trust", "-E", "UTF8", "--locale=C", "--no-sync")
+	initdb.SysProcAttr, initdb.Dir, initdb.Env = who, p.Dir, environment(p.Dir)
+	if out, err := initdb.CombinedOutput(); err != nil {
+		return fmt.Errorf("making a server: %w\n%s", err, out)
+	}
+	if p.Port, err = freePort(); err != nil {
+		return err
+	}
+	args := []string{"-D", data, "-k", p.Dir, "-p", strconv.Itoa(p.Port)}
+	for _, s := range append([]string{
+		"listen_addresses = 127.0.0.1", "fsync = off", "full_page_writes = off", "max_connections = 200", "logging_collector = off", "log_min_messages = fatal", "shared_buffers = 128MB",
+		"max_wal_size = 2GB", "autovacuum_naptime = 5s",
+	}, settings...) {
+		args = append(args, "-c", strings.ReplaceAll(s, " = ", "="))
+	}
+	log, err := os.Create(filepath.Join(p.Dir, "log"))
+	if err != nil {
+		return err
+	}
+	defer log.Close()
+	server := exec.Command(filepath.Join(p.Bin, "postgres"), args...)
+	server.SysProcAttr, server.Dir, server.Env = who, p.Dir, environment(p.Dir)
+	server.Stdout, server.Stderr = log, log
+	started := make(chan error)
+	go func() {
+		// The server is told when the thread ends that started it.
+		runtime.LockOSThread()
+		err := server.Start()
+		started <- err
+		if err == nil {
+			p.stopped <- server.Wait()
+		}
+	}()
+	if err := <-started; err != nil {
+		return err
+	}
+	p.process = server.Process
+	for range 200 {
+		if c, err := pgx.Connect(context.Background(), p.URL("postgres")); err == nil {
+			return c.Close(context.Background())
+		}
+		time.Sleep(50 * time.Millisecond)
+	}
+	text, _ := os.ReadFile(log.Name())
+	p.Stop()
+	return fmt.Errorf("the server does not answer: %s", text)
+}
+
+// environment gives a server nothing of this program's but what it needs to run.
+func environment(dir string) []string {
+	return []string{"PATH=/usr/bin:/bin", "HOME=" + dir, "LC_ALL=C", "TZ=UTC", "LD_LIBRARY_PATH=" + os.Getenv("LASTBOARD_SERVER_LIBRARIES")}
+}
+
+// unprivileged gives what a child needs to run as another user where this one is root,
+// and gives that user the folder.
+func unprivileged(dir string) (*syscall.SysProcAttr, error) {
+	who := &syscall.SysProcAttr{Pdeathsig: syscall.SIGQUIT}
+	if os.Getuid() != 0 {
+		return who, nil
+	}
+	u, err := user.Lookup("postgres")
+	if err != nil {
+		if u, err = user.Lookup("nobody"); err != nil {
+			return nil, err
+		}
+	}
+	uid, err := strconv.Atoi(u.Uid)
+	if err != nil {
+		return nil, err
+	}
+	gid, err := strconv.Atoi(u.Gid)
+	if err != nil {
+		return nil, err
+	}
+	who.Credential = &syscall.Credential{Uid: uint32(uid), Gid: uint32(gid)}
+	return who, os.Chown(dir, uid, gid)
+}
+
+func freePort() (int, error) {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		return 0, err
+	}
+	defer l.Close()
+	return l.Addr().(*net.TCPAddr).Port, nil
+}
+
+// URL gives the address of a database on the server.
+func (p *Postgres) URL(database string) string {
+	return fmt.Sprintf("postgres://postgres@127.0.0.1:%d/%s", p.Port, database)
+}
+
+// Database makes a new database and gives its name.
+func (p *Postgres) Database() (string, error) {
+	ctx := context.Background()
+	c, err := pgx.Connect(ctx, p.URL("postgres"))
+	if err != nil {
+		return "", err
+	}
+	defer c.Close(ctx)
+	name := fmt.Sprintf("harbour_%d", p.made.Add(1))
+	_, err = c.Exec(ctx, "create database "+name)
+	return name, err
+}
+
+// Drop takes a database away, whoever is using it.
+func (p *Postgres) Drop(database string) error {
+	ctx := context.Background()
+	c, err := pgx.Connect(ctx, p.URL("postgres"))
+	if err != nil {
+		return err
+	}
+	defer c.Close(ctx)
+	_, err = c.Exec(ctx, "drop database if exists "+database+" with (force)")
+	return err
+}
+
+// Stop ends the server and takes its folder away.
+func (p *Postgres) Stop() error {
+	err := p.process.Signal(syscall.SIGINT)
+	select {
+	case <-p.stopped:
+	case <-time.After(20 * time.Second):
+		err = errors.Join(err, p.process.Kill())
+		<-p.stopped
+	}
+	return errors.Join(err, os.RemoveAll(p.Dir))
+}
