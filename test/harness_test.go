@@ -251,7 +251,7 @@ func (o *office) same(query, want string) {
 func (o *office) snapshot() string {
 	o.Helper()
 	if o.url != "" {
-		return o.serverSnapshot() + o.canonical(false)
+		return o.serverSnapshot() + o.canonical(true)
 	}
 	db := o.open()
 	defer db.Close()

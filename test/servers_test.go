@@ -66,12 +66,13 @@ func newServerOffice(t *testing.T, statements ...string) *office {
 }
 
 // serverSnapshot is what the server itself says of the tables.
+// The order of columns is left out: one that comes back stands last.
 func (o *office) serverSnapshot() string {
 	o.Helper()
 	var b strings.Builder
 	for _, text := range []string{
 		"select c.relname, a.attname, format_type(a.atttypid, a.atttypmod), a.attnotnull, a.attidentity, a.attgenerated, pg_get_expr(d.adbin, d.adrelid) from pg_attribute a join pg_class c on c.oid = a.attrelid " +
-			"left join pg_attrdef d on d.adrelid = c.oid and d.adnum = a.attnum where c.relnamespace = 'public'::regnamespace and c.relkind in ('r', 'v') and a.attnum > 0 and not a.attisdropped order by c.relname, a.attnum",
+			"left join pg_attrdef d on d.adrelid = c.oid and d.adnum = a.attnum where c.relnamespace = 'public'::regnamespace and c.relkind in ('r', 'v') and a.attnum > 0 and not a.attisdropped order by c.relname, a.attname",
 		"select conrelid::regclass, conname, pg_get_constraintdef(oid), convalidated from pg_constraint where connamespace = 'public'::regnamespace order by 1, 2",
 		"select tablename, indexname, indexdef from pg_indexes where schemaname = 'public' order by 1, 2",
 		"select tgrelid::regclass, tgname, pg_get_triggerdef(oid) from pg_trigger where not tgisinternal and tgname not like 'lastboard%kept%' order by 1, 2",
@@ -108,6 +109,7 @@ func (o *office) canonical(shared bool) string {
 			}
 		}
 		if shared {
+			sortByName(t["columns"]) // an engine may put a column at the end that comes back
 			delete(t, "views")
 			delete(t, "triggers")
 			delete(t, "size")
@@ -118,6 +120,7 @@ func (o *office) canonical(shared bool) string {
 		}
 		b.Write(text)
 		b.WriteByte('\n')
+		slices.Sort(columns)
 		b.WriteString(o.rows(t["name"].(string), columns, types))
 	}
 	return b.String()
@@ -130,7 +133,7 @@ func leaveOut(col map[string]any) {
 		delete(g, "stored")
 	}
 	if col["identity"] != nil && col["identity"] != "" {
-		col["type"], col["identity"] = "whole numbers", true
+		col["type"], col["identity"], col["range"] = "whole numbers", true, ""
 	}
 	delete(col, "declared")
 }

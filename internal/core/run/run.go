@@ -10,6 +10,7 @@ import (
 	"os"
 	"os/user"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -132,7 +133,6 @@ func (r *Runner) observe(e Event) {
 		r.Observe(e)
 	}
 }
-
 
 func (r *Runner) inTx(ctx context.Context, o engine.TxOptions, do func(tx engine.Tx) error) error {
 	tx, _, err := r.begin(ctx, o)
@@ -352,13 +352,25 @@ func check(ctx context.Context, query func(context.Context, string, ...any) (*en
 	}
 	f := fault.New(fault.Refused, s.Proof.Rule, s.Proof.Cure, "%s", s.Proof.Message)
 	if s.Proof.Table != "" {
-		f.Message = strings.ReplaceAll(fmt.Sprintf(s.Proof.Message, count.Values[0][0]), " 1 rows", " 1 row")
+		f.Message = strings.ReplaceAll(fmt.Sprintf(s.Proof.Message, whole(count.Values[0][0])), " 1 rows", " 1 row")
 		for _, v := range rows.Values {
 			f.Samples = append(f.Samples, sampleRow(v))
 		}
 	}
 	f.Step = s.Number
 	return f, nil
+}
+
+// whole gives a count, which an engine may give as text.
+func whole(v any) int64 {
+	switch v := v.(type) {
+	case int64:
+		return v
+	case string:
+		n, _ := strconv.ParseInt(v, 10, 64)
+		return n
+	}
+	return 0
 }
 
 func sampleRow(values []any) []string {

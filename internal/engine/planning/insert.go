@@ -63,6 +63,16 @@ func (p *Planner) NewKeys(c *schema.InsertChange, source string) {
 			Message: fmt.Sprintf("%%d of the rows to insert have the %s of a row that %s has", strings.Join(k.Columns, ", "), t.Name),
 			Cure:    "insert reference rows that are not there yet; change others with a backfill",
 		})
+		if len(c.Rows) == 1 {
+			continue
+		}
+		present := strings.Join(values, " is not null and ") + " is not null"
+		twice := "(select " + list + " from v where " + present + " group by " + list + " having count(*) > 1) as lastboard_groups"
+		p.AddProof("prove that no two new rows have the same "+strings.Join(k.Columns, ", "), engine.Proof{
+			SQL: with + "select * from " + twice + " limit 5", Count: with + "select count(*) from " + twice, Keys: len(values), Rule: "key-exists",
+			Message: fmt.Sprintf("%%d of the %s to insert into %s are there more than once", strings.Join(k.Columns, ", "), t.Name),
+			Cure:    "insert each once",
+		})
 	}
 }
 

@@ -57,9 +57,9 @@ type Dialect interface {
 	Declaration(t *schema.Table, c *schema.Column) string
 	// As writes a plain value so that it compares with a column's.
 	As(value string, c *schema.Column) string
-	// Fits gives the condition that a computed value can be stored in a type just as it
-	// is; "" where every value can.
-	Fits(t sqltext.Type, v string) string
+	// Fits gives the condition that a computed value of a kind can be stored in a type
+	// just as it is; "" where every value can.
+	Fits(t sqltext.Type, kind, v string) string
 	// Changed gives the condition that a column's value x is another once it is v, of
 	// another type; "" where it cannot be.
 	Changed(old, c *schema.Column, x, v string) string

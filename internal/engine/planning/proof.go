@@ -423,7 +423,7 @@ func (p *Planner) FitProof(col *schema.Column, value, only string, e sqltext.Exp
 		breaks = append(breaks, "v is null")
 	}
 	back := p.Change != nil && p.Change.Back // what was there may come back, whatever it was
-	if f := p.Fits(col.Type, "v"); f != "" && !surelyFits(col.Type, e) && (col.Limit != "" || e != nil && col.Declared == "" && !back) {
+	if f := p.Fits(col.Type, p.scope(Proven).Kind(e), "v"); f != "" && !surelyFits(col.Type, e) && (col.Limit != "" || e != nil && col.Declared == "" && !back) {
 		breaks = append(breaks, "not ("+f+")")
 	}
 	if len(breaks) == 0 {

@@ -46,7 +46,23 @@ func (dialect) As(value string, c *schema.Column) string {
 	return "cast(" + value + " as " + bare(c.Type) + ")"
 }
 
-func (dialect) Fits(t sqltext.Type, v string) string { return fits(t, v) }
+// Fits implements planning.Dialect. A text that a number is wanted of is looked at
+// first: the server would fail.
+func (dialect) Fits(t sqltext.Type, kind, v string) string {
+	f := fits(t, v)
+	if kind != "text" {
+		return f
+	}
+	r := renderer{}
+	ok := r.convertible(&sqltext.Cast{X: &sqltext.Literal{Kind: sqltext.StringLiteral}, Type: t}, v)
+	if ok == "" {
+		return f
+	}
+	if f == "" {
+		f = "true"
+	}
+	return "case when " + v + " is null then true when " + ok + " then " + f + " else false end"
+}
 
 // Changed implements planning.Dialect.
 func (dialect) Changed(old, c *schema.Column, x, v string) string {

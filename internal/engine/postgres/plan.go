@@ -35,6 +35,11 @@ type planner struct {
 	small bool
 	// remade are columns that are dropped and added again, with what uses them.
 	remade []string
+	// changing are columns that the server gives another type.
+	changing []string
+	// followers are statements that let what is kept follow its rows.
+	followers []string
+	filler    bool // a trigger fills rows that come
 }
 
 func newPlanner(f engine.Facts, t *schema.Table) *planner {

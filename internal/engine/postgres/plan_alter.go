@@ -20,14 +20,19 @@ func (p *planner) alter() {
 	p.remake()
 	p.AlterProofs()
 	p.ProofsFirst()
-	p.keepDropped()
-	p.keepConverted()
 	p.dropParts()
 	p.addColumns()
-	p.convert()
 	p.fill()
-	p.notNulls()
+	converted := p.converted()
+	p.notNulls(slices.DeleteFunc(slices.Clone(p.After.Columns), func(c *schema.Column) bool { return slices.Contains(converted, c) }))
+	p.keepDropped()
+	p.keepConverted()
+	p.dropRemade()
+	p.convert()
 	p.dropColumns()
+	p.followKept()
+	p.notNulls(converted)
+	p.identities()
 	p.remakeColumns()
 	p.addParts()
 	p.LetGo(p.emptied())
@@ -72,11 +77,28 @@ func (p *planner) dropConstraint(n string) string {
 // remake finds the columns that have to be dropped and added again: the server gives a
 // column no other expression.
 func (p *planner) remake() {
+	p.changing = p.changingTypes()
 	for _, c := range p.After.Columns {
-		if old := p.From(c); old != nil && c.Generated != nil && p.Recomputed(c) {
+		old := p.From(c)
+		if old == nil || c.Generated == nil {
+			continue
+		}
+		uses := slices.ContainsFunc(p.changing, func(n string) bool { return old.Generated != nil && old.Generated.Expr.Mentions(n) })
+		if p.Recomputed(c) || uses || declaration(old) != declaration(c) {
 			p.remade = append(p.remade, c.Name)
 		}
 	}
+}
+
+// changingTypes lists the columns that the server gives another type.
+func (p *planner) changingTypes() []string {
+	var list []string
+	for _, c := range p.After.Columns {
+		if old := p.From(c); old != nil && c.Generated == nil && (declaration(old) != declaration(c) || old.Collate != c.Collate) {
+			list = append(list, c.Name)
+		}
+	}
+	return list
 }
 
 func (p *planner) isRemade(c *schema.Column) bool { return schema.HasName(p.remade, c.Name) }
@@ -111,7 +133,7 @@ func (p *planner) dropParts() {
 		names = append(names, k.Name)
 	}
 	checks, _ := p.Checks()
-	for _, k := range checks {
+	for _, k := range append(checks, p.reworded(p.Table.Checks)...) {
 		names = append(names, k.Name)
 	}
 	references, _ := p.ForeignKeys()
@@ -122,7 +144,7 @@ func (p *planner) dropParts() {
 		names = append(names, k.Name)
 	}
 	for _, c := range p.After.Columns {
-		if old := p.From(c); old != nil && old.Limit != "" && (c.Limit == "" || !old.Type.Equal(c.Type)) {
+		if old := p.From(c); old != nil && !p.isRemade(c) && old.Limit != "" && (c.Limit == "" || !old.Type.Equal(c.Type)) {
 			names = append(names, old.Limit)
 		}
 	}
@@ -309,6 +331,7 @@ func (p *planner) fillNew() {
 	s.Lock, s.Strong = lockWriters, []string{p.Table.Name}
 	s.Why = "an application that does not know the column yet leaves it out"
 	s.Undo = p.fillEnd()
+	p.filler = true
 }
 
 // newValue gives what a column of a row that comes has; computed ones are computed
@@ -330,9 +353,20 @@ func (p *planner) fillEnd() []string {
 	return []string{"drop trigger if exists " + quote(trigger) + " on " + p.table(), "drop function if exists " + name(trigger) + "()"}
 }
 
-// notNulls makes columns not null that now can be.
-func (p *planner) notNulls() {
+// converted lists the columns that were there and whose every value is written anew.
+func (p *planner) converted() []*schema.Column {
+	var list []*schema.Column
 	for _, c := range p.After.Columns {
+		if f, ok := p.FillOf(c); ok && !f.OnlyNull && p.From(c) != nil {
+			list = append(list, c)
+		}
+	}
+	return list
+}
+
+// notNulls makes columns not null that now can be.
+func (p *planner) notNulls(columns []*schema.Column) {
+	for _, c := range columns {
 		if p.isRemade(c) || !p.becomesNotNull(c) {
 			continue
 		}
@@ -342,10 +376,15 @@ func (p *planner) notNulls() {
 		}
 		p.proveNotNull(c)
 	}
-	if slices.ContainsFunc(p.Steps, func(s *engine.Step) bool { return s.Kind == engine.Sync && len(s.Undo) > 0 }) {
+	if p.filler {
+		p.filler = false
 		s := p.Add(engine.Sync, 0, "rows bring their own values from now on", p.fillEnd()...)
 		s.Strong = []string{p.Table.Name}
 	}
+}
+
+// identities lets columns number themselves, or in another way, and sets defaults.
+func (p *planner) identities() {
 	for _, c := range p.After.Columns {
 		old := p.From(c)
 		if old != nil && old.Identity == nil && c.Identity != nil {
@@ -412,7 +451,7 @@ func (p *planner) proveNotNull(c *schema.Column) {
 func (p *planner) addParts() {
 	for _, c := range p.After.Columns {
 		old := p.From(c)
-		if c.Limit != "" && (old == nil || old.Limit == "" || !old.Type.Equal(c.Type)) {
+		if c.Limit != "" && (old == nil || p.isRemade(c) || old.Limit == "" || !old.Type.Equal(c.Type)) {
 			p.addCheck("let "+c.Name+" hold "+c.Type.String()+" alone", c.Limit, limitSQL(c), true)
 		}
 	}
@@ -428,8 +467,15 @@ func (p *planner) addParts() {
 		p.addCheck("add constraint "+k.Name, k.Name, checkSQL(p.After, k), k.Options["no inherit"] == "")
 	}
 	for _, k := range p.After.Checks {
-		if !slices.Contains(checks, k) && slices.ContainsFunc(p.remade, k.Expr.Mentions) {
-			p.addCheck("add constraint "+k.Name, k.Name, checkSQL(p.After, k), true)
+		if slices.Contains(checks, k) {
+			continue
+		}
+		if again := slices.ContainsFunc(p.remade, k.Expr.Mentions); again || len(p.reworded([]*schema.Check{k})) > 0 {
+			fresh := *k
+			if k.Expr.Tree != nil && !p.Change.Back {
+				fresh.Expr.Native = "" // as it is written, for the type that the column has now
+			}
+			p.addCheck("add constraint "+k.Name, k.Name, checkSQL(p.After, &fresh), true)
 		}
 	}
 	_, references := p.ForeignKeys()
@@ -445,6 +491,19 @@ func (p *planner) addParts() {
 			p.addIndex(x)
 		}
 	}
+}
+
+// reworded lists the checks that the server would word anew, with casts, when a column
+// gets another type: they are taken off before and come again after it.
+func (p *planner) reworded(list []*schema.Check) []*schema.Check {
+	gone, added := p.Checks()
+	var out []*schema.Check
+	for _, k := range list {
+		if !slices.Contains(gone, k) && !slices.Contains(added, k) && slices.ContainsFunc(p.changing, k.Expr.Mentions) {
+			out = append(out, k)
+		}
+	}
+	return out
 }
 
 // staying lists the unique keys that were there before.
@@ -571,11 +630,23 @@ func (p *planner) fillAgain(list []*schema.Column) {
 	}
 }
 
+// dropRemade takes away generated columns that come again: what they are computed from
+// could not change under them.
+func (p *planner) dropRemade() {
+	for _, c := range p.After.Columns {
+		if p.isRemade(c) {
+			p.alterTable(engine.Catalog, 0, "drop "+c.Name+", which is computed anew", "drop column "+quote(c.Name))
+		}
+	}
+}
+
 // remakeColumns gives generated columns their new expressions.
 func (p *planner) remakeColumns() {
 	for _, c := range p.After.Columns {
 		if p.isRemade(c) {
-			s := p.alterTable(engine.Rewrite, rewriteRate, "compute "+c.Name+" anew", "drop column "+quote(c.Name), "add column "+columnSQL(p.After, c))
+			def := *c
+			def.Limit = ""
+			s := p.alterTable(engine.Rewrite, rewriteRate, "compute "+c.Name+" anew", "add column "+columnSQL(p.After, &def))
 			s.Why = "the server writes every row anew to store a computed column"
 			s.Preview = p.PreviewAdded()
 		}

@@ -42,10 +42,19 @@ func (p *planner) keepDropped() {
 	p.follow(s)
 }
 
-// follow lets what a step keeps follow its rows, unless the key itself goes.
+// follow lets what a step keeps follow its rows once the columns are what they become,
+// unless the key itself goes.
 func (p *planner) follow(s *engine.Step) {
-	if !p.Goes(s.Keeps[0].Keys) {
-		p.Follow(&p.Planner, s, true)
+	if k := s.Keeps[0]; !p.Goes(k.Keys) {
+		p.followers = append(p.followers, followSQL(p.Table, k.Kept, k.Keys)...)
+	}
+}
+
+// followKept adds the step for that.
+func (p *planner) followKept() {
+	if len(p.followers) > 0 {
+		s := p.Add(engine.Sync, 0, "let what is kept follow its rows", p.followers...)
+		s.Lock, s.Strong = lockWriters, []string{p.Table.Name}
 	}
 }
 
@@ -164,7 +173,13 @@ func (p *planner) changeType(kind engine.Kind, rate float64, old, c *schema.Colu
 	if c.Default != nil {
 		actions = append(actions, column+"set default "+defaultSQL(p.After, *c.Default))
 	}
-	return p.alterTable(kind, rate, "make "+c.Name+" "+c.Type.String(), actions...)
+	s := p.alterTable(kind, rate, "make "+c.Name+" "+c.Type.String(), actions...)
+	for _, tr := range p.Table.Own { // which the server would not let go of the column
+		if (&schema.Expr{Native: tr.SQL}).Mentions(c.Name) && slices.Contains(p.Facts.Kept, strings.TrimSuffix(strings.TrimSuffix(tr.Name, goneSuffix), "_moved")) {
+			s.SQL = append(append([]string{"drop trigger " + quote(tr.Name) + " on " + p.table()}, s.SQL...), tr.SQL)
+		}
+	}
+	return s
 }
 
 // rewrite converts a column's values while the server writes every row anew. What its

@@ -13,6 +13,7 @@ import (
 	"lastboard/internal/core/schema"
 	"lastboard/internal/core/sqltext"
 	"lastboard/internal/engine"
+	"lastboard/internal/engine/planning"
 )
 
 // trial is a transaction that is never committed. In it, each table that a step speaks
@@ -127,7 +128,35 @@ func (t *trial) Run(ctx context.Context, c *schema.Change, steps []*engine.Step)
 			return nil, nil, err
 		}
 	}
+	if err := t.restores(ctx, c); err != nil {
+		return nil, nil, err
+	}
 	return nil, nil, t.read(ctx, c)
+}
+
+// restores tries whether what a way back would compute can stand in the columns that it
+// is for: better now than on the way back.
+func (t *trial) restores(ctx context.Context, c *schema.Change) error {
+	if c.Table == nil || c.Table.Before == nil || c.Table.After == nil {
+		return nil
+	}
+	for _, column := range slices.Sorted(maps.Keys(c.Table.Restore)) {
+		text, err := (dialect{}).Expr(c.Table.Restore[column], planning.Scope{Table: c.Table.After, Mode: planning.Computed})
+		if err != nil {
+			return &engine.Refused{Message: err.Error()}
+		}
+		probe := quote(scratch+own) + ".probe"
+		for _, sql := range []string{
+			"create table " + probe + " (v " + declaration(c.Table.Before.Column(column)) + ")",
+			"explain insert into " + probe + " select " + text + " from " + name(c.Table.After.Name),
+			"drop table " + probe,
+		} {
+			if _, err := exec(ctx, t.conn, t.there(sql), nil); err != nil {
+				return &engine.Refused{Message: fmt.Sprintf("the way back could not compute column %s: %s", column, message(err)), Cure: "write another restore using, with a cast if need be"}
+			}
+		}
+	}
+	return nil
 }
 
 // Broken implements engine.Trial: the server lets nothing be broken but what it does
@@ -153,7 +182,12 @@ func (t *trial) step(ctx context.Context, s *engine.Step) error {
 				continue
 			}
 		}
-		if _, err := exec(ctx, t.conn, t.there(strings.ReplaceAll(sql, engine.Range, "true")), nil); err != nil {
+		sql = t.there(strings.ReplaceAll(sql, engine.Range, "true"))
+		if writes(sql) {
+			sql = "explain " + sql // there are no rows to refer to
+		}
+		_, err := exec(ctx, t.conn, sql, nil)
+		if err != nil {
 			return &engine.Refused{Message: fmt.Sprintf("PostgreSQL would not %s: %s", s.What, strings.ReplaceAll(message(err), scratch+t.d.home+".", ""))}
 		}
 	}
@@ -167,6 +201,12 @@ func (t *trial) step(ctx context.Context, s *engine.Step) error {
 		s.Seconds = float64(s.Rows) / rewriteRate
 	}
 	return nil
+}
+
+// writes reports whether a statement writes rows.
+func writes(sql string) bool {
+	word, _, _ := strings.Cut(sql, " ")
+	return word == "insert" || word == "update" || word == "delete" || word == "with" && strings.Contains(sql, "insert into")
 }
 
 // files gives the files of the trial's tables: one that changes shows that the server
@@ -447,7 +487,11 @@ func (t *trial) read(ctx context.Context, c *schema.Change) error {
 	where := "n.nspname like 'lastboard\\_trial\\_%' and n.nspname <> 'lastboard_trial_lastboard' and n.nspname !~ '^lastboard_trial_lastboard_' and c.relname !~ '^lastboard_'"
 	r := &reader{
 		query: func(ctx context.Context, sql string, args ...any) (*engine.Rows, error) {
-			return query(ctx, t.conn, sql, args)
+			rows, err := query(ctx, t.conn, sql, args)
+			if err == nil {
+				real(rows)
+			}
+			return rows, err
 		},
 		where: where, spell: func(ns, n string) string { return spell(t.d.home, strings.TrimPrefix(ns, scratch), n) },
 	}
@@ -480,6 +524,17 @@ func (t *trial) read(ctx context.Context, c *schema.Change) error {
 	t.settle(c, next)
 	t.base = t.memory.keep(next)
 	return nil
+}
+
+// real gives what the server says of the trial the names of the real schemas.
+func real(rows *engine.Rows) {
+	for _, row := range rows.Values {
+		for i, v := range row {
+			if s, ok := v.(string); ok && strings.Contains(s, scratch) {
+				row[i] = strings.ReplaceAll(s, scratch, "")
+			}
+		}
+	}
 }
 
 // forgotten drops what is no longer there from what was made.
@@ -531,6 +586,8 @@ func (t *trial) settle(c *schema.Change, now *schema.Schema) {
 		}
 		return &schema.Expr{Tree: w.Tree, Native: g.Native}
 	}
+	// The server puts a column that comes at the end, wherever it was.
+	slices.SortStableFunc(want.Columns, func(a, b *schema.Column) int { return place(got, a.Name) - place(got, b.Name) })
 	for _, col := range want.Columns {
 		g := got.Column(col.Name)
 		if g == nil {
@@ -570,6 +627,10 @@ func (t *trial) settle(c *schema.Change, now *schema.Schema) {
 	}
 }
 
+func place(t *schema.Table, column string) int {
+	return slices.IndexFunc(t.Columns, func(c *schema.Column) bool { return schema.SameName(c.Name, column) })
+}
+
 // needed names what uses the table or the columns that a change drops: the server
 // would refuse to drop them, or take what uses them along.
 func (t *trial) needed(ctx context.Context, c *schema.TableChange) ([]string, error) {
@@ -577,6 +638,11 @@ func (t *trial) needed(ctx context.Context, c *schema.TableChange) ([]string, er
 	if c.After != nil {
 		for _, col := range c.Dropped() {
 			columns = append(columns, col.Name)
+		}
+		for _, col := range c.After.Columns {
+			if from, ok := c.From[col.Name]; ok && declaration(c.Before.Column(from)) != declaration(col) {
+				columns = append(columns, from)
+			}
 		}
 		if len(columns) == 0 {
 			return nil, nil

@@ -241,7 +241,7 @@ func (e Engine) Holds(change *schema.TableChange) *schema.Table {
 		from, old := change.From[c.Name]
 		if !old || !change.Before.Column(from).Type.Equal(c.Type) {
 			h.Type = heldType(h.Type)
-			if h.Declared == "" && h.Generated == nil && limit(h.Type, h.Name) != "" {
+			if h.Declared == "" && limit(h.Type, h.Name) != "" {
 				h.Limit = schema.ConstraintName(tableOf(t), []string{c.Name}, strings.TrimPrefix(limitSuffix, "_"))
 			} else if limit(h.Type, h.Name) != "" {
 				h.Type, _ = readType(declaration(&h)) // nothing tells it apart
@@ -253,6 +253,9 @@ func (e Engine) Holds(change *schema.TableChange) *schema.Table {
 			g := *h.Generated
 			g.Stored = true
 			h.Generated = &g
+		}
+		if d := h.Default; d != nil && d.Tree != nil && sqltext.PrintExpr(d.Tree) == "null" {
+			h.Default = nil
 		}
 		if h.Identity != nil {
 			h.NotNull = true

@@ -53,7 +53,7 @@ func (dialect) Declaration(t *schema.Table, c *schema.Column) string {
 
 func (dialect) As(value string, _ *schema.Column) string { return value }
 
-func (dialect) Fits(t sqltext.Type, v string) string { return fits(t, v) }
+func (dialect) Fits(t sqltext.Type, _, v string) string { return fits(t, v) }
 
 // Changed implements planning.Dialect.
 func (dialect) Changed(_, c *schema.Column, x, v string) string {

@@ -338,6 +338,8 @@ func (r *renderer) cast(e *sqltext.Cast, place int) string {
 		return r.checked(x, from, "cast("+x+" as numeric)", t, numberGlob)
 	case t.Name == "real", t.Name == "double precision":
 		return r.checked(x, from, "cast("+x+" as real)", t, numberGlob)
+	case t.IsText() && r.scale(e.X) > 0: // with all its digits, as elsewhere
+		return fmt.Sprintf("case when %s is not null then printf('%%.%df', %s) end", x, r.scale(e.X), x)
 	case t.IsText(), t.Name == "uuid", t.Name == "json":
 		return "cast(" + x + " as text)"
 	case t.Name == "date":
@@ -352,6 +354,20 @@ func (r *renderer) cast(e *sqltext.Cast, place int) string {
 		return "cast(" + x + " as blob)"
 	}
 	return "cast(" + x + " as " + t.String() + ")"
+}
+
+// scale gives how many digits a column's numbers have after the point; 0 for another
+// expression.
+func (r *renderer) scale(e sqltext.Expr) int {
+	ref, ok := e.(*sqltext.Ref)
+	if !ok || r.table == nil {
+		return 0
+	}
+	c := r.table.Column(ref.Column)
+	if c == nil || r.scope().SourceColumn(ref) != nil || c.Type.Name != "numeric" || len(c.Type.Args) < 2 {
+		return 0
+	}
+	return c.Type.Args[1]
 }
 
 const numberGlob = `x not glob '*[^0-9.]*' and x glob '*[0-9]*' and x not glob '*.*.*'`
