@@ -23,17 +23,23 @@ const berths = 24
 // fill makes the office's rows: the same for the same number of port calls. They
 // have the dirt that real tables have: nulls, blanks, registries without a
 // number, double spaces, mixed case, and calls at berths that are gone.
-func fill(ctx context.Context, db *sql.DB, calls int) error {
+func fill(ctx context.Context, db *sql.DB, server bool, calls int) error {
 	r := rand.New(rand.NewPCG(50_000, 1))
+	clock := func(t time.Time) any {
+		if server {
+			return t
+		}
+		return t.Format(time.DateTime)
+	}
 	tx, err := db.BeginTx(ctx, nil)
 	if err != nil {
 		return err
 	}
 	defer tx.Rollback()
 	insert := func(table string, rows int, row func(i int) []any, columns string) error {
-		marks := "?"
-		for range len(row(0)) - 1 {
-			marks += ", ?"
+		marks := "$1"
+		for i := range len(row(0)) - 1 {
+			marks += fmt.Sprintf(", $%d", i+2)
 		}
 		s, err := tx.PrepareContext(ctx, "insert into "+table+" ("+columns+") values ("+marks+")")
 		if err != nil {
@@ -69,7 +75,7 @@ func fill(ctx context.Context, db *sql.DB, calls int) error {
 		arrived := opened.Add(time.Duration(i) * 11 * time.Minute)
 		var left any
 		if i < calls-40 {
-			left = arrived.Add(time.Duration(2+r.IntN(70)) * time.Hour).Format(time.DateTime)
+			left = clock(arrived.Add(time.Duration(2+r.IntN(70)) * time.Hour))
 		}
 		var berth any = 1 + r.IntN(berths-1)
 		switch {
@@ -78,7 +84,7 @@ func fill(ctx context.Context, db *sql.DB, calls int) error {
 		case i%4999 == 0:
 			berth = 90 + i%3
 		}
-		return []any{1 + r.IntN(vessels), berth, arrived.Format(time.DateTime), left, float64(r.IntN(90000)) / 100}
+		return []any{1 + r.IntN(vessels), berth, clock(arrived), left, float64(r.IntN(90000)) / 100}
 	}, "vessel_id, berth_id, arrived_at, left_at, dues")
 	if err != nil {
 		return err

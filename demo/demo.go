@@ -5,6 +5,7 @@ package demo
 
 import (
 	"bufio"
+	"cmp"
 	"context"
 	"database/sql"
 	"embed"
@@ -28,7 +29,7 @@ const config = `migrations = "migrations"
 database   = "harbour"
 
 [databases.harbour]
-url  = "sqlite:harbour.db"
+url  = %q
 live = true                       # applications use it meanwhile
 `
 
@@ -36,6 +37,7 @@ live = true                       # applications use it meanwhile
 type Options struct {
 	Folder  string // where the office is made; it must not be there yet
 	Rows    int    // port calls
+	URL     string // an empty database on a server; "" for a file in the folder
 	NoColor bool
 }
 
@@ -58,7 +60,7 @@ func Run(ctx context.Context, o Options) error {
 	if err != nil {
 		return err
 	}
-	s := &story{ctx: ctx, folder: folder, shown: o.Folder, program: program, noColor: o.NoColor}
+	s := &story{ctx: ctx, folder: folder, shown: o.Folder, url: o.URL, program: program, noColor: o.NoColor}
 	return s.tell(o.Rows)
 }
 
@@ -66,6 +68,7 @@ type story struct {
 	ctx     context.Context
 	folder  string
 	shown   string
+	url     string
 	program string
 	noColor bool
 	writer  *exec.Cmd
@@ -120,7 +123,7 @@ alter table vessel`)
 
 alter table port_call`)
 	s.run(0, "forecast")
-	if rows >= manyCalls {
+	if rows >= manyCalls && s.url == "" {
 		s.say("The database is live, and one step keeps writers waiting: that has to be allowed.")
 		s.run(3, "advance", "--yes")
 	}
@@ -198,7 +201,28 @@ func (s *story) say(text string) {
 
 func (s *story) prepare() {
 	s.err = errors.Join(os.MkdirAll(filepath.Join(s.folder, "migrations"), 0o777),
-		os.WriteFile(filepath.Join(s.folder, "lastboard.toml"), []byte(config), 0o666))
+		os.WriteFile(filepath.Join(s.folder, "lastboard.toml"), fmt.Appendf(nil, config, cmp.Or(s.url, "sqlite:harbour.db")), 0o666), s.empty())
+}
+
+// empty asserts that a database on a server has nothing that could be taken for the
+// office's.
+func (s *story) empty() error {
+	if s.url == "" {
+		return nil
+	}
+	db, err := connect(s.folder, s.url)
+	if err != nil {
+		return err
+	}
+	defer db.Close()
+	var tables int
+	if err := db.QueryRow("select count(*) from information_schema.tables where table_schema not in ('information_schema', 'pg_catalog')").Scan(&tables); err != nil {
+		return err
+	}
+	if tables > 0 {
+		return fmt.Errorf("the database has %d tables: the demo wants an empty one", tables)
+	}
+	return nil
 }
 
 // give puts a migration into the folder and shows it.
@@ -261,24 +285,26 @@ func (s *story) fillOffice(rows int) {
 	if s.err != nil {
 		return
 	}
-	db, err := connect(s.folder)
+	db, err := connect(s.folder, s.url)
 	if err != nil {
 		s.err = err
 		return
 	}
 	defer db.Close()
-	if _, err := db.Exec("pragma journal_mode = wal"); err != nil {
-		s.err = err
-		return
+	if s.url == "" {
+		if _, err := db.Exec("pragma journal_mode = wal"); err != nil {
+			s.err = err
+			return
+		}
 	}
-	s.err = fill(s.ctx, db, rows)
+	s.err = fill(s.ctx, db, s.url != "", rows)
 }
 
 func (s *story) startWriter() {
 	if s.err != nil {
 		return
 	}
-	s.writer = exec.Command(s.program, "demo", "write", s.folder)
+	s.writer = exec.Command(s.program, "demo", "write", s.folder, s.url)
 	s.writer.Stderr = os.Stderr
 	if s.hold, s.err = s.writer.StdinPipe(); s.err == nil {
 		s.err = s.writer.Start()
@@ -301,7 +327,7 @@ func (s *story) sums() map[string]string {
 	if s.err != nil {
 		return nil
 	}
-	db, err := connect(s.folder)
+	db, err := connect(s.folder, s.url)
 	if err != nil {
 		s.err = err
 		return nil
@@ -317,11 +343,11 @@ func (s *story) sums() map[string]string {
 }
 
 var sumQueries = map[string]string{
-	"port calls":    "select count(*) from port_call where id <= ?1",
-	"dues":          "select printf('%.2f', sum(dues)) from port_call where id <= ?1",
-	"arrivals":      "select max(arrived_at) || ' ' || sum(vessel_id) from port_call where id <= ?1",
-	"vessels":       "select count(*) || ' ' || sum(length(name)) || ' ' || sum(length_ft) from vessel where ?1 > 0",
-	"winter berths": "select count(winter_berth) || ' ' || group_concat(winter_berth, '') from (select winter_berth from vessel where ?1 > 0 order by id)",
+	"port calls":    "select count(*) from port_call where id <= $1",
+	"dues":          "select sum(round(dues * 100)) from port_call where id <= $1",
+	"arrivals":      "select cast(max(arrived_at) as text) || ' ' || cast(sum(vessel_id) as text) from port_call where id <= $1",
+	"vessels":       "select cast(count(*) as text) || ' ' || cast(sum(length(name)) as text) || ' ' || cast(sum(length_ft) as text) from vessel where $1 > 0",
+	"winter berths": "select cast(count(winter_berth) as text) || ' ' || string_agg(winter_berth, '' order by id) from vessel where $1 > 0",
 }
 
 func readSums(db *sql.DB, calls int64, into map[string]string) error {
@@ -338,7 +364,7 @@ func readSums(db *sql.DB, calls int64, into map[string]string) error {
 // prove counts with queries of its own that nothing was lost: neither what was
 // there at the start, nor anything that the second process was told was written.
 func (s *story) prove(before map[string]string) error {
-	db, err := connect(s.folder)
+	db, err := connect(s.folder, s.url)
 	if err != nil {
 		return err
 	}
@@ -393,7 +419,7 @@ func lost(db *sql.DB, log string) (int, error) {
 			return 0, err
 		}
 		var found int64
-		err := db.QueryRow("select dues from port_call where id = ?", id).Scan(&found)
+		err := db.QueryRow("select cast(dues as integer) from port_call where id = $1", id).Scan(&found)
 		if errors.Is(err, sql.ErrNoRows) || err == nil && found != dues {
 			missing++
 		} else if err != nil {

@@ -12,7 +12,8 @@ import (
 	"path/filepath"
 	"time"
 
-	_ "modernc.org/sqlite" // the driver
+	_ "github.com/jackc/pgx/v5/stdlib" // the drivers
+	_ "modernc.org/sqlite"
 )
 
 // Report is what the second process says when it ends.
@@ -23,10 +24,14 @@ type Report struct {
 	Error   string        `json:"error"`
 }
 
-// connect opens the office's database as an application would: it waits when
-// somebody else is writing.
-func connect(folder string) (*sql.DB, error) {
-	db, err := sql.Open("sqlite", "file:"+filepath.Join(folder, "harbour.db")+"?_pragma=busy_timeout(20000)&_pragma=foreign_keys(1)&_pragma=synchronous(1)")
+// connect opens the office's database as an application would: the file in its folder,
+// where it waits when somebody else is writing, or one on a server.
+func connect(folder, url string) (*sql.DB, error) {
+	driver, source := "sqlite", "file:"+filepath.Join(folder, "harbour.db")+"?_pragma=busy_timeout(20000)&_pragma=foreign_keys(1)&_pragma=synchronous(1)"
+	if url != "" {
+		driver, source = "pgx", url
+	}
+	db, err := sql.Open(driver, source)
 	if err != nil {
 		return nil, err
 	}
@@ -34,17 +39,26 @@ func connect(folder string) (*sql.DB, error) {
 	return db, nil
 }
 
+// now gives the time as the database's column takes it.
+func now(url string) any {
+	t := time.Now().UTC()
+	if url != "" {
+		return t
+	}
+	return t.Format(time.DateTime)
+}
+
 // Write is the second process: it notes an arrival every few milliseconds until
 // its standard input ends, as it does when its parent does, writes down which ones
 // the database has taken, and reports.
-func Write(ctx context.Context, folder string, pause time.Duration, input io.Reader) error {
+func Write(ctx context.Context, folder, url string, pause time.Duration, input io.Reader) error {
 	ctx, stop := context.WithCancel(ctx)
 	defer stop()
 	go func() {
 		_, _ = io.Copy(io.Discard, input) // its end is all that counts
 		stop()
 	}()
-	db, err := connect(folder)
+	db, err := connect(folder, url)
 	if err != nil {
 		return err
 	}
@@ -57,16 +71,13 @@ func Write(ctx context.Context, folder string, pause time.Duration, input io.Rea
 	var r Report
 	for i := 0; ctx.Err() == nil; i++ {
 		began := time.Now()
-		result, err := db.Exec("insert into port_call (vessel_id, berth_id, arrived_at, dues) values (?, ?, ?, ?)",
-			i%20+1, i%(berths-1)+1, time.Now().UTC().Format(time.DateTime), i%900)
+		var id int64
+		err := db.QueryRow("insert into port_call (vessel_id, berth_id, arrived_at, dues) values ($1, $2, $3, $4) returning id",
+			i%20+1, i%(berths-1)+1, now(url), i%900).Scan(&id)
 		if err != nil {
 			r.Refused++
 			r.Error = err.Error()
 		} else {
-			id, err := result.LastInsertId()
-			if err != nil {
-				return err
-			}
 			fmt.Fprintln(taken, id, i%900)
 			r.Writes++
 			r.Longest = max(r.Longest, time.Since(began))

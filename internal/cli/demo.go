@@ -19,20 +19,21 @@ they would be typed, while a second process writes to the same tables all the
 time, and counts with its own queries that nothing was lost. The folder stays, to
 play in.`,
 		Example: `  lastboard demo
-  lastboard demo office --rows 20000`,
+  lastboard demo office --rows 20000
+  lastboard demo --url postgres://postgres@localhost/empty_database`,
 		Args: cobra.MaximumNArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
 			if len(args) == 1 {
 				o.Folder = args[0]
 			}
-			o.NoColor = g.noColor
+			o.NoColor, o.URL = g.noColor, g.url
 			return demo.Run(c.Context(), o)
 		},
 	}
 	c.AddCommand(&cobra.Command{
-		Use: "write FOLDER", Hidden: true, Args: cobra.ExactArgs(1),
+		Use: "write FOLDER URL", Hidden: true, Args: cobra.ExactArgs(2),
 		RunE: func(c *cobra.Command, args []string) error {
-			return demo.Write(c.Context(), args[0], demo.WritePause, os.Stdin)
+			return demo.Write(c.Context(), args[0], args[1], demo.WritePause, os.Stdin)
 		},
 	})
 	c.Flags().IntVar(&o.Rows, "rows", 200_000, "port calls to make")

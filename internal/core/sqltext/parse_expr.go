@@ -287,7 +287,7 @@ func (p *parser) keyword() Expr {
 	case p.accept("trim", "("):
 		return p.trim()
 	case p.accept("extract", "("):
-		e := &Extract{Field: p.word("a field of a date or time", timeUnits)}
+		e := &Extract{Field: p.word("a field of a date or time", append(timeUnits, "epoch"))}
 		p.expect("from")
 		e.X = p.expr()
 		p.expect(")")

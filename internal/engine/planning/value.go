@@ -28,7 +28,7 @@ func (p *Planner) Value(c *schema.Column, m Mode) (sql string, ok bool) {
 	if rest == "null" {
 		return value, true
 	}
-	return "case when exists (select 1" + from + ") then " + value + " else " + rest + " end", true
+	return "case when exists (select 1" + from + ") then " + value + " else " + p.As(rest, c) + " end", true
 }
 
 // KeptFor gives the part of a query that finds the kept row for a row's column.

@@ -167,7 +167,7 @@ func (d *database) Own(ctx context.Context) ([]engine.OwnObject, error) {
 		union all
 		select 'table', n.nspname || '.' || c.relname, '' from pg_class c join pg_namespace n on n.oid = c.relnamespace where n.nspname ~ '^lastboard_kept_' and c.relkind = 'r'
 		union all
-		select 'trigger', t.tgname, c.relname from pg_trigger t join pg_class c on c.oid = t.tgrelid where t.tgname like 'lastboard\_%' and not t.tgisinternal
+		select 'trigger', t.tgname, c.relname from pg_trigger t join pg_class c on c.oid = t.tgrelid where t.tgname ~ '^lastboard_(kept_[0-9]+_|.*_fill$)' and not t.tgisinternal
 		order by 1, 2`)
 	if err != nil {
 		return nil, err

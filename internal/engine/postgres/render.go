@@ -217,7 +217,11 @@ func (r *renderer) primary(e sqltext.Expr, place int) string {
 		}
 		return "trim(" + side + " " + chars + "from " + r.expr(e.X, bindOther) + ")"
 	case *sqltext.Extract:
-		return "cast(floor(extract(" + e.Field + " from " + r.expr(e.X, bindOther) + ")) as integer)"
+		whole := "integer"
+		if e.Field == "epoch" {
+			whole = "bigint"
+		}
+		return "cast(floor(extract(" + e.Field + " from " + r.expr(e.X, bindOther) + ")) as " + whole + ")"
 	case *sqltext.Now:
 		return r.nowText(e)
 	case *sqltext.Interval:
@@ -434,15 +438,24 @@ func (r *renderer) unconvertedCase(e *sqltext.Case) string {
 // substring gives the characters from position a, of which b at most: a length below
 // 0 counts as 0.
 func (r *renderer) substring(e *sqltext.Substring) string {
-	text := "substring(" + r.expr(e.X, bindOther) + " from " + r.expr(e.From, bindOther)
+	text := "substring(" + r.expr(e.X, bindOther) + " from " + r.place(e.From)
 	if e.For != nil {
-		length := r.expr(e.For, bindOther)
+		length := r.place(e.For)
 		if n, ok := wholeNumber(e.For); !ok || n < 0 {
-			length = "greatest(" + r.expr(e.For, bindOr) + ", 0)"
+			length = "greatest(" + length + ", 0)"
 		}
 		text += " for " + length
 	}
 	return text + ")"
+}
+
+// place writes a position in a text, which the server takes as an integer alone.
+func (r *renderer) place(e sqltext.Expr) string {
+	switch e.(type) {
+	case *sqltext.Literal, *sqltext.Position:
+		return r.expr(e, bindOther)
+	}
+	return "cast(" + r.expr(e, bindOr) + " as integer)"
 }
 
 func wholeNumber(e sqltext.Expr) (int64, bool) {
@@ -463,7 +476,7 @@ func (r *renderer) call(e *sqltext.Call, place int) string {
 	case e.Name == "greatest" || e.Name == "least":
 		return r.extreme(e)
 	case e.Name == "left" && len(e.Args) == 2:
-		return "left(" + r.expr(e.Args[0], bindOr) + ", greatest(" + r.expr(e.Args[1], bindOr) + ", 0))"
+		return "left(" + r.expr(e.Args[0], bindOr) + ", greatest(" + r.place(e.Args[1]) + ", 0))"
 	case e.Name == "mod" && len(e.Args) == 2:
 		return r.expr(&sqltext.Binary{Op: "%", L: e.Args[0], R: e.Args[1]}, place)
 	case e.Name == "round" && len(e.Args) == 2:

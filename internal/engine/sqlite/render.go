@@ -424,7 +424,7 @@ func (r *renderer) trim(e *sqltext.Trim) string {
 	return function + "(" + r.expr(e.X, bindOr) + ", " + r.expr(e.Chars, bindOr) + ")"
 }
 
-var strftime = map[string]string{"year": "%Y", "month": "%m", "day": "%d", "hour": "%H", "minute": "%M", "second": "%S"}
+var strftime = map[string]string{"year": "%Y", "month": "%m", "day": "%d", "hour": "%H", "minute": "%M", "second": "%S", "epoch": "%s"}
 
 func (r *renderer) extract(e *sqltext.Extract) string {
 	return "cast(strftime(" + literal(strftime[e.Field]) + ", " + r.expr(e.X, bindOr) + ") as integer)"
