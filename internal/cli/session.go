@@ -2,6 +2,7 @@ package cli
 
 import (
 	"bufio"
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -262,27 +263,27 @@ func (st *standing) unfinished() *ledger.Migration {
 
 // The defaults of a pace. On SQLite a live database is held for half of 50 ms, so
 // that a batch that takes longer than the one before stays below that, and let go
-// for at least as long.
+// for at least as long. On a server a batch holds the rows that it writes, and nothing
+// else.
 const (
-	liveBatch  = 25 * time.Millisecond
-	idleBatch  = time.Second
-	lockWait   = 200 * time.Millisecond
-	lockTries  = 30
-	shortPause = 5 * time.Millisecond
+	fileBatch   = 25 * time.Millisecond
+	serverBatch = 100 * time.Millisecond
+	idleBatch   = time.Second
+	lockWait    = 200 * time.Millisecond
+	lockTries   = 30
+	shortPause  = 5 * time.Millisecond
+	serverShare = 0.2
 )
 
 func (s *session) pace() backfill.Pace {
-	p := backfill.Pace{BatchTime: idleBatch}
-	if s.database.Live {
-		p = backfill.Pace{BatchTime: liveBatch, Rest: shortPause}
+	wanted := s.database.Pace.BatchTime
+	switch {
+	case !s.database.Live:
+		return backfill.Pace{BatchTime: cmp.Or(wanted, idleBatch)}
+	case s.db.Info().Host != "":
+		return backfill.Pace{BatchTime: cmp.Or(wanted, serverBatch), Rest: shortPause, Share: serverShare}
 	}
-	if t := s.database.Pace.BatchTime; t > 0 {
-		p.BatchTime = t
-		if s.database.Live {
-			p.BatchTime = min(t, liveBatch)
-		}
-	}
-	return p
+	return backfill.Pace{BatchTime: min(cmp.Or(wanted, fileBatch), fileBatch), Rest: shortPause, Share: 1}
 }
 
 func (s *session) lockWait() time.Duration {

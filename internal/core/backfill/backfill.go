@@ -22,9 +22,10 @@ import (
 type Pace struct {
 	// BatchTime is what one batch may take; batches grow and shrink to meet it.
 	BatchTime time.Duration
-	// Rest is the shortest pause between batches; 0 means none at all. With any
-	// rest, a pause is at least as long as the batch before it took.
+	// Rest is the shortest pause between batches; 0 means none at all.
 	Rest time.Duration
+	// Share is how long a pause is against the batch before it, if that is longer.
+	Share float64
 }
 
 // firstBatch is how many rows the first batch takes, before any has been timed.
@@ -88,7 +89,7 @@ func Run(ctx context.Context, b *engine.Batch, from Checkpoint, pace Pace, h Hoo
 		h.Done(from.Rows, held)
 		size = resize(size, held, pace.BatchTime)
 		if pace.Rest > 0 {
-			rest(ctx, max(pace.Rest, held))
+			rest(ctx, max(pace.Rest, time.Duration(pace.Share*float64(held))))
 		}
 	}
 }

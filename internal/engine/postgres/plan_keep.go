@@ -196,8 +196,11 @@ func (p *planner) rewrite(old, c *schema.Column, f schema.Fill) {
 		return
 	}
 	var columns, types, names []string
-	for i, col := range p.Table.Columns {
-		columns = append(columns, fmt.Sprintf("$%d as %s", i+1, quote(col.Name)))
+	for _, col := range p.Table.Columns {
+		if schema.HasName(p.remade, col.Name) {
+			continue
+		}
+		columns = append(columns, fmt.Sprintf("$%d as %s", len(columns)+1, quote(col.Name)))
 		types, names = append(types, declaration(col)), append(names, col.Name)
 	}
 	function := name(schema.ConstraintName(&schema.Table{Name: engine.Prefix + tableOf(p.Table).Name}, []string{c.Name}, "convert"))

@@ -141,14 +141,14 @@ func (r *renderer) binary(e *sqltext.Binary, place int) string {
 	switch e.Op {
 	case "/":
 		// Dividing by nothing gives nothing, here as on the other engines.
-		if n, ok := wholeNumber(e.R); !ok || n == 0 {
+		if mayBeZero(e.R) {
 			right = "nullif(" + r.expr(e.R, bindOr) + ", 0)"
 		}
 		if r.Mode == planning.Proven && r.IsInteger(e.L) && r.IsInteger(e.R) {
 			return "div(" + r.numeric(e.L) + ", " + right + ")"
 		}
 	case "%":
-		if n, ok := wholeNumber(e.R); !ok || n == 0 {
+		if mayBeZero(e.R) {
 			right = "nullif(" + r.expr(e.R, bindOr) + ", 0)"
 		}
 		if !r.IsInteger(e.L) || !r.IsInteger(e.R) {
@@ -456,6 +456,12 @@ func (r *renderer) place(e sqltext.Expr) string {
 		return r.expr(e, bindOther)
 	}
 	return "cast(" + r.expr(e, bindOr) + " as integer)"
+}
+
+// mayBeZero reports whether a divisor could be nothing.
+func mayBeZero(e sqltext.Expr) bool {
+	l, ok := e.(*sqltext.Literal)
+	return !ok || l.Kind != sqltext.NumberLiteral || strings.Trim(l.Text, "0.") == ""
 }
 
 func wholeNumber(e sqltext.Expr) (int64, bool) {
