@@ -14,14 +14,18 @@ func newForecast(g *global) *cobra.Command {
 	var statements bool
 	var rows int
 	var to string
+	var probe, why bool
 	c := &cobra.Command{
 		Use:   "forecast",
 		Short: "Show the steps that waiting migrations would take",
 		Long: `Shows each step with its kind, its lock, how long writers would wait, its rows and
 its time. Times are estimates from the number of rows. Nothing is changed: the
-steps are tried on an empty copy in memory, and rows are only read.`,
+steps are tried on empty copies that nobody sees, and rows are only read. --probe
+makes such copies for a moment where others could see them, in schemas of their own:
+then the server itself shows which lock each step takes.`,
 		Example: `  lastboard forecast
   lastboard forecast --statements
+  lastboard forecast --why
   lastboard forecast --rows 5 --to 0007`,
 		Args: cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
@@ -31,6 +35,7 @@ steps are tried on an empty copy in memory, and rows are only read.`,
 				return err
 			}
 			defer s.close()
+			s.probe = probe
 			plans, err := s.forecast(ctx, to)
 			if err != nil {
 				return err
@@ -43,7 +48,7 @@ steps are tried on an empty copy in memory, and rows are only read.`,
 				return nil
 			}
 			for _, p := range plans {
-				s.Plan(p, statements)
+				s.Plan(p, statements, why)
 				if rows > 0 {
 					if err := s.previews(ctx, p, rows); err != nil {
 						return err
@@ -55,6 +60,8 @@ steps are tried on an empty copy in memory, and rows are only read.`,
 		},
 	}
 	c.Flags().BoolVar(&statements, "statements", false, "show the SQL of each step")
+	c.Flags().BoolVar(&probe, "probe", false, "let the server show its locks on scratch copies")
+	c.Flags().BoolVar(&why, "why", false, "say why each step is there")
 	c.Flags().IntVar(&rows, "rows", 0, "show this many rows with their values before and after")
 	c.Flags().StringVar(&to, "to", "", "up to this migration")
 	return c

@@ -35,6 +35,7 @@ type session struct {
 	engine   engine.Engine
 	db       engine.Database
 	ledger   *ledger.Ledger
+	probe    bool // plans are tried on committed copies
 }
 
 // open reads the project and connects. Commands say first which database it is.
@@ -302,7 +303,7 @@ func (s *session) lockTries() int {
 
 // planner makes a planner on the tables as they are.
 func (s *session) planner(ctx context.Context) (*plan.Planner, error) {
-	in := plan.Input{Engine: s.engine, DB: s.db, Live: s.database.Live, Short: s.lockWait().Seconds(), Sizes: true}
+	in := plan.Input{Engine: s.engine, DB: s.db, Live: s.database.Live, Short: s.lockWait().Seconds(), Sizes: true, Probe: s.probe}
 	exists, err := s.ledger.Exists(ctx)
 	if err != nil {
 		return nil, err

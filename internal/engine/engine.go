@@ -197,6 +197,12 @@ type Tx interface {
 	Rollback() error
 }
 
+// Prober is a database that can try steps on committed copies, on which more shows than
+// on those of a trial: the locks of each step.
+type Prober interface {
+	Probe(ctx context.Context) (Trial, error)
+}
+
 // Trial is an empty copy of a database's tables.
 type Trial interface {
 	// Run does the steps of one change. needed is what uses something that the

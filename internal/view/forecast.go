@@ -11,7 +11,7 @@ import (
 )
 
 // Plan writes the steps of a migration.
-func (p *Printer) Plan(m *plan.Plan, statements bool) {
+func (p *Printer) Plan(m *plan.Plan, statements, why bool) {
 	title := m.Version + "-" + m.Name
 	if m.Migration != nil && m.Migration.File.Title != "" {
 		title += "  " + faint.Render(m.Migration.File.Title)
@@ -32,6 +32,16 @@ func (p *Printer) Plan(m *plan.Plan, statements bool) {
 		p.Line("")
 		return
 	}
+	locks := map[string]bool{}
+	for _, s := range m.Steps {
+		if s.Proof == nil {
+			locks[s.Lock] = true
+		}
+	}
+	heads := []string{"step", "kind", "what", "rows", "time", "writers wait"}
+	if len(locks) > 1 { // else there is one lock, and nothing to tell
+		heads = append(heads, "lock")
+	}
 	var rows [][]string
 	for _, s := range m.Steps {
 		count, seconds := "", ""
@@ -41,9 +51,10 @@ func (p *Printer) Plan(m *plan.Plan, statements bool) {
 		if s.Seconds > 0 {
 			seconds = Estimate(s.Seconds)
 		}
-		rows = append(rows, []string{fmt.Sprint(s.Number), string(s.Kind), s.What, count, seconds, waits(s)})
+		row := []string{fmt.Sprint(s.Number), string(s.Kind), s.What, count, seconds, waits(s), s.Lock}
+		rows = append(rows, row[:len(heads)])
 	}
-	p.styledTable([]string{"step", "kind", "what", "rows", "time", "writers wait"}, rows, func(col int, v string) (lipgloss.Style, bool) {
+	p.styledTable(heads, rows, func(col int, v string) (lipgloss.Style, bool) {
 		switch {
 		case col == 5 && v == engine.WaitThroughout:
 			return warn, true
@@ -53,6 +64,19 @@ func (p *Printer) Plan(m *plan.Plan, statements bool) {
 		return bold, false
 	})
 	p.Line("")
+	if !why {
+		return
+	}
+	said := false
+	for _, s := range m.Steps {
+		if s.Why != "" {
+			p.Line("  step %d: %s", s.Number, s.Why)
+			said = true
+		}
+	}
+	if said {
+		p.Line("")
+	}
 }
 
 // shownSQL puts a readable condition in place of a batch's mark.

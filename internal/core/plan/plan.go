@@ -37,6 +37,8 @@ type Input struct {
 	// such a table.
 	Kept       []ledger.Kept
 	KeptNumber int64
+	// Probe asks the engine on committed copies, where it can.
+	Probe bool
 	// Sizes asks for the size of each table, which takes a read of the table.
 	Sizes bool
 }
@@ -111,7 +113,7 @@ type Planner struct {
 
 // New reads the database's tables and makes an empty copy of them to try steps on.
 func New(ctx context.Context, in Input) (*Planner, error) {
-	trial, err := in.DB.Trial(ctx)
+	trial, err := try(ctx, in)
 	if err != nil {
 		return nil, err
 	}
@@ -125,6 +127,14 @@ func New(ctx context.Context, in Input) (*Planner, error) {
 	p := &Planner{trial: trial, current: s}
 	p.Again(in)
 	return p, nil
+}
+
+// try gives the copies that steps are tried on.
+func try(ctx context.Context, in Input) (engine.Trial, error) {
+	if prober, ok := in.DB.(engine.Prober); ok && in.Probe {
+		return prober.Probe(ctx)
+	}
+	return in.DB.Trial(ctx)
 }
 
 // Again begins anew on the tables that the last plan leads to, once they are what

@@ -119,7 +119,7 @@ func (dialect) Follow(p *planning.Planner, s *engine.Step, _ bool) {
 		return
 	}
 	s.SQL = append(s.SQL, followSQL(p.Table, k.Kept, k.Keys)...)
-	s.Strong = []string{p.Table.Name}
+	s.Lock, s.Strong = lockWriters, []string{p.Table.Name}
 }
 
 func followSQL(t *schema.Table, kept string, keys []string) []string {

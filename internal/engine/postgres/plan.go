@@ -25,7 +25,7 @@ const (
 	lockExclusive = "access exclusive"
 	lockShared    = "share update exclusive" // keeps neither readers nor writers waiting
 	lockWriters   = "share row exclusive"
-	lockRows      = "row locks, for a batch at a time"
+	lockRows      = "row exclusive" // and the rows that are written
 )
 
 type planner struct {
@@ -39,6 +39,7 @@ type planner struct {
 	changing []string
 	// followers are statements that let what is kept follow its rows.
 	followers []string
+	parts     parts
 	filler    bool // a trigger fills rows that come
 }
 
@@ -106,7 +107,7 @@ func (p *planner) settle() {
 	for _, s := range p.Steps {
 		switch {
 		case s.Kind == engine.Backfill && s.Batch == nil:
-			s.Lock = "row locks"
+			s.Lock = lockRows
 			s.Alone = !p.small && len(s.Keeps) == 0
 		case s.Kind == engine.ProofOf:
 			s.Alone = !p.small
@@ -131,7 +132,7 @@ func (p *planner) create() {
 	s := p.Add(engine.Catalog, 0, "create table "+t.Name, (Engine{}).CreateSQL(t)...)
 	s.Strong, s.Lock = parents, "none"
 	if len(parents) > 0 {
-		s.Lock = lockWriters + " on " + strings.Join(parents, ", ")
+		s.Lock = lockWriters
 	} else {
 		s.WritersWait = engine.WaitNo
 		s.Strong = []string{}
@@ -198,7 +199,7 @@ func (p *planner) restart(t *schema.Table) {
 }
 
 func viewSteps(c *schema.ViewChange) []*engine.Step {
-	s := &engine.Step{Kind: engine.Catalog, Lock: lockExclusive + " on the view", WritersWait: engine.WaitNo}
+	s := &engine.Step{Kind: engine.Catalog, Lock: "none", WritersWait: engine.WaitNo}
 	if c.Before != nil {
 		s.What = "drop view " + c.Before.Name
 		words := "drop view "

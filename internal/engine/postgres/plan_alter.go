@@ -54,13 +54,13 @@ func (p *planner) alterTable(kind engine.Kind, rate float64, what string, action
 }
 
 // outside adds a step whose statements are each a transaction of their own.
-func (p *planner) outside(kind engine.Kind, rate float64, what, done string, clean []engine.Statement, statements ...engine.Statement) *engine.Step {
+func (p *planner) outside(kind engine.Kind, rate float64, lock, what, done string, clean []engine.Statement, statements ...engine.Statement) *engine.Step {
 	s := p.Add(kind, rate, what)
 	for _, st := range statements {
 		s.SQL = append(s.SQL, st.SQL)
 	}
 	s.Outside = &engine.Outside{Statements: statements, Done: done, Clean: clean}
-	s.Lock, s.WritersWait = lockShared, engine.WaitBriefly
+	s.Lock, s.WritersWait = lock, engine.WaitBriefly
 	s.Strong = []string{p.Table.Name}
 	return s
 }
@@ -121,22 +121,20 @@ func again[T any](p *planner, parts []T, uses func(T, string) bool) []T {
 
 // dropParts takes off what goes, and what would stand in the way.
 func (p *planner) dropParts() {
-	gone, _ := p.Indexes()
-	for _, x := range gone {
+	p.renameParts()
+	for _, x := range p.parts.goneIndexes {
 		if !slices.ContainsFunc(p.Dropped(), func(c *schema.Column) bool { return x.Uses(c.Name) }) {
 			p.Add(engine.Catalog, 0, "drop index "+x.Name, "drop index "+beside(p.Table.Name, x.Name))
 		}
 	}
 	var names []string
-	keys, _ := p.Uniques()
-	for _, k := range keys {
+	for _, k := range p.parts.goneKeys {
 		names = append(names, k.Name)
 	}
-	checks, _ := p.Checks()
-	for _, k := range append(checks, p.reworded(p.Table.Checks)...) {
+	for _, k := range append(p.parts.goneChecks, p.reworded(p.Table.Checks)...) {
 		names = append(names, k.Name)
 	}
-	references, _ := p.ForeignKeys()
+	references := p.parts.goneReferences
 	for _, k := range references {
 		names = append(names, k.Name)
 	}
@@ -175,10 +173,7 @@ func (p *planner) dropParts() {
 }
 
 // samePrimary reports whether the primary key stays.
-func (p *planner) samePrimary() bool {
-	a, b := p.Table.PrimaryKey, p.After.PrimaryKey
-	return planning.SameKey(a, b) && (a == nil || schema.SameName(a.Name, b.Name))
-}
+func (p *planner) samePrimary() bool { return planning.SameKey(p.Table.PrimaryKey, p.After.PrimaryKey) }
 
 // instantDefault reports whether the server can give a default to every row without
 // writing one: it is the same for all.
@@ -440,7 +435,7 @@ func (p *planner) proveNotNull(c *schema.Column) {
 		engine.Statement{SQL: "alter table " + p.table() + " validate constraint " + quote(check), Patient: true},
 		engine.Statement{SQL: column + " set not null"},
 		engine.Statement{SQL: p.dropConstraint(check)})
-	s := p.outside(engine.Scan, scanRate, "make "+c.Name+" not null",
+	s := p.outside(engine.Scan, scanRate, lockExclusive, "make "+c.Name+" not null",
 		"select 1 from pg_attribute a where a.attrelid = to_regclass("+literal(p.table())+") and a.attname = "+literal(c.Name)+
 			" and a.attnotnull and not exists (select 1 from pg_constraint k where k.conrelid = a.attrelid and k.conname = "+literal(check)+")",
 		[]engine.Statement{{SQL: p.dropConstraint(check)}}, statements...)
@@ -458,11 +453,11 @@ func (p *planner) addParts() {
 	if k := p.After.PrimaryKey; k != nil && (!p.samePrimary() || p.usesRemade(k.Columns...)) {
 		p.addKey("primary key", k)
 	}
-	_, keys := p.Uniques()
-	for _, k := range append(keys, again(p, p.staying(keys), func(k *schema.Key, c string) bool { return schema.HasName(k.Columns, c) })...) {
+	keys := p.parts.keys
+	for _, k := range append(slices.Clone(keys), again(p, p.staying(keys), func(k *schema.Key, c string) bool { return schema.HasName(k.Columns, c) })...) {
 		p.addKey("unique", k)
 	}
-	_, checks := p.Checks()
+	checks := p.parts.checks
 	for _, k := range checks {
 		p.addCheck("add constraint "+k.Name, k.Name, checkSQL(p.After, k), k.Options["no inherit"] == "")
 	}
@@ -478,11 +473,10 @@ func (p *planner) addParts() {
 			p.addCheck("add constraint "+k.Name, k.Name, checkSQL(p.After, &fresh), true)
 		}
 	}
-	_, references := p.ForeignKeys()
-	for _, k := range references {
+	for _, k := range p.parts.references {
 		p.foreignKey(p.Table, k)
 	}
-	_, indexes := p.Indexes()
+	indexes := p.parts.indexes
 	for _, x := range indexes {
 		p.addIndex(x)
 	}
@@ -496,10 +490,9 @@ func (p *planner) addParts() {
 // reworded lists the checks that the server would word anew, with casts, when a column
 // gets another type: they are taken off before and come again after it.
 func (p *planner) reworded(list []*schema.Check) []*schema.Check {
-	gone, added := p.Checks()
 	var out []*schema.Check
 	for _, k := range list {
-		if !slices.Contains(gone, k) && !slices.Contains(added, k) && slices.ContainsFunc(p.changing, k.Expr.Mentions) {
+		if !slices.Contains(p.parts.goneChecks, k) && !slices.Contains(p.parts.checks, k) && slices.ContainsFunc(p.changing, k.Expr.Mentions) {
 			out = append(out, k)
 		}
 	}
@@ -516,7 +509,7 @@ func (p *planner) addCheck(what, constraint, definition string, deferrable bool)
 		p.alterTable(engine.Scan, scanRate, what, "add "+definition)
 		return
 	}
-	s := p.outside(engine.Scan, scanRate, what, p.hasConstraint(constraint), []engine.Statement{{SQL: p.dropConstraint(constraint)}},
+	s := p.outside(engine.Scan, scanRate, lockExclusive, what, p.hasConstraint(constraint), []engine.Statement{{SQL: p.dropConstraint(constraint)}},
 		engine.Statement{SQL: "alter table " + p.table() + " add " + definition + " not valid"},
 		engine.Statement{SQL: "alter table " + p.table() + " validate constraint " + quote(constraint), Patient: true})
 	s.Why = "it holds for new rows at once, and is then proven for the others without keeping writers waiting"
@@ -530,7 +523,7 @@ func (p *planner) foreignKey(t *schema.Table, k *schema.ForeignKey) {
 		s.Lock, s.Strong = lockWriters, []string{t.Name, k.Table}
 		return
 	}
-	s := p.outside(engine.Scan, scanRate, "add constraint "+k.Name, p.hasConstraint(k.Name), []engine.Statement{{SQL: p.dropConstraint(k.Name)}},
+	s := p.outside(engine.Scan, scanRate, lockWriters, "add constraint "+k.Name, p.hasConstraint(k.Name), []engine.Statement{{SQL: p.dropConstraint(k.Name)}},
 		engine.Statement{SQL: addForeignKey(t, k) + " not valid"},
 		engine.Statement{SQL: "alter table " + table + " validate constraint " + quote(k.Name), Patient: true})
 	s.Strong = []string{t.Name, k.Table}
@@ -566,12 +559,12 @@ func (p *planner) addIndex(x *schema.Index) {
 
 // build adds a step that builds an index while applications go on.
 func (p *planner) build(what, index, done string, statements ...engine.Statement) *engine.Step {
-	s := p.outside(engine.Build, indexRate/2, what, done,
+	s := p.outside(engine.Build, indexRate/2, lockShared, what, done,
 		[]engine.Statement{{SQL: "drop index concurrently if exists " + beside(p.Table.Name, index), Direct: true}}, statements...)
 	s.Outside.Quiet = true
 	s.WritersWait = engine.WaitNo
 	if len(statements) > 1 {
-		s.WritersWait = engine.WaitBriefly
+		s.WritersWait, s.Lock = engine.WaitBriefly, lockExclusive
 	}
 	s.Why = "built concurrently: twice the work, and nobody waits"
 	return s
@@ -715,8 +708,8 @@ func (p *planner) comments() {
 
 // rewriteWhole writes the table anew, which gives back the room that nothing uses.
 func (p *planner) rewriteWhole() {
-	s := p.outside(engine.Rewrite, rewriteRate, "write "+p.Change.After.Name+" anew", "", nil, engine.Statement{SQL: "vacuum (full) " + name(p.Change.After.Name), Direct: true})
-	s.Lock, s.Rewrites, s.WritersWait = lockExclusive, true, engine.WaitBriefly
+	s := p.outside(engine.Rewrite, rewriteRate, lockExclusive, "write "+p.Change.After.Name+" anew", "", nil, engine.Statement{SQL: "vacuum (full) " + name(p.Change.After.Name), Direct: true})
+	s.Rewrites, s.WritersWait = true, engine.WaitBriefly
 	if s.Seconds > p.Facts.Short {
 		s.WritersWait = engine.WaitThroughout
 	}

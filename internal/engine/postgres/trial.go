@@ -29,6 +29,8 @@ type trial struct {
 	// to were not needed there.
 	left   map[string][]*schema.ForeignKey
 	memory memory
+	// probing means that the copies are committed, so that the locks of each step show.
+	probing bool
 }
 
 // scratch begins the names of the schemas of a trial.
@@ -48,11 +50,17 @@ func (d *database) Trial(ctx context.Context) (engine.Trial, error) {
 	if err := script(ctx, conn, "begin; set local lock_timeout = '2s'; set local lastboard.writes = 'on'"); err != nil {
 		return nil, errors.Join(err, t.Close())
 	}
+	return t.open(ctx)
+}
+
+// open makes the places of a trial.
+func (t *trial) open(ctx context.Context) (*trial, error) {
+	d := t.d
 	if err := errors.Join(t.place(ctx, d.home), t.place(ctx, own)); err != nil {
 		return nil, errors.Join(err, t.Close())
 	}
-	path := "set local search_path = " + quote(scratch+d.home) + ", " + quote(d.home)
-	if err := script(ctx, conn, path); err != nil {
+	path := "set search_path = " + quote(scratch+d.home) + ", " + quote(d.home)
+	if err := script(ctx, t.conn, path); err != nil {
 		return nil, errors.Join(err, t.Close())
 	}
 	return t, nil
@@ -64,6 +72,9 @@ func (t *trial) Lasts() bool { return false }
 
 func (t *trial) Close() error {
 	ctx := context.Background()
+	if t.probing {
+		return errors.Join(clearProbe(ctx, t.conn), t.conn.Close(ctx))
+	}
 	_, err := command(ctx, t.conn, "rollback")
 	return errors.Join(err, t.conn.Close(ctx))
 }
@@ -171,6 +182,9 @@ func (t *trial) step(ctx context.Context, s *engine.Step) error {
 	if s.Batch != nil {
 		statements = append(statements, s.Batch.Upper, strings.ReplaceAll(s.Batch.Next, "limit ?", "limit 1"))
 	}
+	if t.probing {
+		return t.probe(ctx, s, statements)
+	}
 	before, err := t.files(ctx)
 	if err != nil {
 		return err
@@ -186,9 +200,8 @@ func (t *trial) step(ctx context.Context, s *engine.Step) error {
 		if writes(sql) {
 			sql = "explain " + sql // there are no rows to refer to
 		}
-		_, err := exec(ctx, t.conn, sql, nil)
-		if err != nil {
-			return &engine.Refused{Message: fmt.Sprintf("PostgreSQL would not %s: %s", s.What, strings.ReplaceAll(message(err), scratch+t.d.home+".", ""))}
+		if _, err := exec(ctx, t.conn, sql, nil); err != nil {
+			return t.wouldNot(s, err)
 		}
 	}
 	after, err := t.files(ctx)
@@ -201,6 +214,10 @@ func (t *trial) step(ctx context.Context, s *engine.Step) error {
 		s.Seconds = float64(s.Rows) / rewriteRate
 	}
 	return nil
+}
+
+func (t *trial) wouldNot(s *engine.Step, err error) error {
+	return &engine.Refused{Message: fmt.Sprintf("PostgreSQL would not %s: %s", s.What, strings.ReplaceAll(message(err), scratch+t.d.home+".", ""))}
 }
 
 // writes reports whether a statement writes rows.
