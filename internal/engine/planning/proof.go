@@ -274,11 +274,19 @@ func (p *Planner) ProveReferences(foreignKeys []*schema.ForeignKey) {
 		for i, c := range k.Columns {
 			name := fmt.Sprintf("lastboard_v%d", i+1)
 			names = append(names, name)
-			values = append(values, p.ColumnValue(c)+" as "+name)
+			value := p.ColumnValue(c)
+			if value == "null" {
+				values = nil
+				break // nothing refers to nothing
+			}
+			values = append(values, value+" as "+name)
 			present = append(present, name+" is not null")
 			if i < len(k.References) {
 				match = append(match, "p."+p.Column(k.References[i])+" = "+name)
 			}
+		}
+		if values == nil {
+			continue
 		}
 		keys := p.Sample(p.Table)
 		source := " from (select " + aliased(keys) + ", " + strings.Join(values, ", ") + " from " + p.Name(p.Table.Name) + p.Once() + ") as lastboard_rows where " +

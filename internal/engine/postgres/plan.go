@@ -2,6 +2,7 @@ package postgres
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"lastboard/internal/core/schema"
@@ -111,6 +112,8 @@ func (p *planner) settle() {
 			s.Alone = !p.small && len(s.Keeps) == 0
 		case s.Kind == engine.ProofOf:
 			s.Alone = !p.small
+		case s.Kind == engine.Catalog && s.Strong == nil && !slices.ContainsFunc(s.SQL, func(sql string) bool { return !strings.HasPrefix(sql, "create table ") }):
+			s.Lock, s.WritersWait, s.Strong = "none", engine.WaitNo, []string{} // a place of Lastboard's own
 		case s.Kind == engine.Catalog && s.Lock == lockExclusive && s.Strong == nil && s.Table != "":
 			s.Strong = []string{s.Table}
 		}

@@ -387,7 +387,7 @@ func (p *planner) identities() {
 			if c.Identity.Always {
 				words = "always"
 			}
-			s := p.alterTable(engine.Catalog, 0, "let "+c.Name+" number itself", "alter column "+quote(c.Name)+" add generated "+words+" as identity")
+			s := p.alterTable(engine.Scan, 0, "let "+c.Name+" number itself", "alter column "+quote(c.Name)+" add generated "+words+" as identity")
 			s.SQL = append(s.SQL, advanceSequence(p.Table, c))
 		}
 		if old != nil && old.Identity != nil && c.Identity != nil && old.Identity.Always != c.Identity.Always {

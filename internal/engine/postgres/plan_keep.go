@@ -129,7 +129,11 @@ func (p *planner) convert() {
 			value, _ := p.Value(c, planning.Computed)
 			p.Update("fill "+c.Name, "update "+p.table()+" set "+quote(c.Name)+" = "+value+" where "+engine.Range)
 		case catalogOnly(old, c) && (!filled || f.Cast && f.Kept == nil):
-			p.changeType(engine.Catalog, 0, old, c, "")
+			kind, rate := engine.Catalog, 0.0
+			if isTime(old) && p.indexed(c.Name) {
+				kind, rate = engine.Build, indexRate // the server builds its indexes anew
+			}
+			p.changeType(kind, rate, old, c, "")
 		default:
 			p.rewrite(old, c, f)
 		}
@@ -148,10 +152,23 @@ func catalogOnly(old, c *schema.Column) bool {
 	switch {
 	case text(*old) && text(*c):
 		return len(b.Args) == 0 || len(a.Args) == 1 && a.Args[0] <= b.Args[0]
+	case isTime(old) && isTime(c):
+		return true // the session's time zone is UTC
 	case a.Name == "numeric" && b.Name == "numeric":
 		return len(b.Args) == 0 || len(a.Args) > 0 && a.Args[0] <= b.Args[0] && append(a.Args, 0)[1] == append(b.Args, 0)[1]
 	}
 	return declaration(old) == declaration(c)
+}
+
+func isTime(c *schema.Column) bool {
+	return c.Type.Name == "timestamp" || c.Type.Name == "timestamp with time zone"
+}
+
+// indexed reports whether an index or a key has a column.
+func (p *planner) indexed(column string) bool {
+	return slices.ContainsFunc(p.After.Indexes, func(x *schema.Index) bool { return x.Uses(column) }) ||
+		slices.ContainsFunc(p.After.Uniques, func(k *schema.Key) bool { return schema.HasName(k.Columns, column) }) ||
+		p.After.PrimaryKey != nil && schema.HasName(p.After.PrimaryKey.Columns, column)
 }
 
 // changeType lets the server give a column another type; using is how its values

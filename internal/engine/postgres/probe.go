@@ -69,7 +69,6 @@ type seen struct {
 // probe does a step on the copies, and gives it what was seen.
 func (t *trial) probe(ctx context.Context, s *engine.Step, statements []string) error {
 	var all seen
-	all.lock = "none"
 	groups := [][]string{statements}
 	if s.Outside != nil {
 		groups = nil
@@ -94,7 +93,7 @@ func (t *trial) probe(ctx context.Context, s *engine.Step, statements []string) 
 // believe corrects a step by what was seen. Reading under a lock that keeps nobody
 // waiting is no harm, and rows that are written were not there to be seen.
 func (t *trial) believe(s *engine.Step, all seen) {
-	if s.Kind == engine.Backfill || s.Kind == engine.ProofOf || s.Outside != nil && s.Kind == engine.Build {
+	if all.lock == "" || s.Kind == engine.Backfill || s.Kind == engine.ProofOf || s.Outside != nil && s.Kind == engine.Build {
 		return
 	}
 	if slices.Index(strength, all.lock) >= slices.Index(strength, lockShared) {
@@ -113,13 +112,12 @@ func (t *trial) believe(s *engine.Step, all seen) {
 	}
 }
 
-const selectSeen = `select c.relfilenode, pg_stat_get_xact_numscans(c.oid),
-		coalesce((select string_agg(distinct l.mode, ',') from pg_locks l where l.pid = pg_backend_pid() and l.relation = c.oid and l.granted), '')
-	from pg_class c where c.oid = %s`
+const selectSeen = `select coalesce((select relfilenode from pg_class where oid = %[1]s), 0), coalesce(pg_stat_get_xact_numscans(%[1]s), 0),
+		coalesce((select string_agg(distinct l.mode, ',') from pg_locks l where l.pid = pg_backend_pid() and l.relation = %[1]s and l.granted), '')`
 
 // watched runs statements in a transaction and tells what they did to the step's table.
 func (t *trial) watched(ctx context.Context, s *engine.Step, statements []string) (seen, error) {
-	out := seen{lock: "none"}
+	out := seen{}
 	if slices.ContainsFunc(statements, func(sql string) bool { return !transactional(sql) }) {
 		for _, sql := range statements {
 			if _, err := exec(ctx, t.conn, t.there(sql), nil); err != nil {
@@ -171,17 +169,18 @@ func (t *trial) watched(ctx context.Context, s *engine.Step, statements []string
 		return out, err
 	}
 	if before != nil && after != nil {
-		out.rewrites, out.scanned = number(before[0]) != number(after[0]), number(after[1]) > number(before[1])
-		out.lock = Strongest(text(after[2]))
+		gone := number(after[0]) == 0
+		out.rewrites, out.scanned = !gone && number(before[0]) != number(after[0]), !gone && number(after[1]) > number(before[1])
+		out.lock = strongest(text(after[2]))
 	}
 	_, err = command(ctx, t.conn, "commit")
 	return out, err
 }
 
-// Strongest gives the strongest of the modes that pg_locks lists, in the words of the
+// strongest gives the strongest of the modes that pg_locks lists, in the words of the
 // manual.
-func Strongest(modes string) string {
-	strongest := "none"
+func strongest(modes string) string {
+	found := "none"
 	for mode := range strings.SplitSeq(modes, ",") {
 		var b strings.Builder
 		for i, c := range strings.TrimSuffix(mode, "Lock") {
@@ -190,9 +189,9 @@ func Strongest(modes string) string {
 			}
 			b.WriteRune(c)
 		}
-		if words := strings.ToLower(b.String()); slices.Index(strength, words) > slices.Index(strength, strongest) {
-			strongest = words
+		if words := strings.ToLower(b.String()); slices.Index(strength, words) > slices.Index(strength, found) {
+			found = words
 		}
 	}
-	return strongest
+	return found
 }
