@@ -80,6 +80,9 @@ func (p *planner) keepConverted() {
 		if old == nil || !filled || f.OnlyNull || p.Change.Discard[old.Name] || p.LimitChanges(old, c) || c.Generated != nil {
 			continue
 		}
+		if _, restored := p.Change.Restore[old.Name]; f.Cast && f.Kept == nil && !restored && (catalogOnly(old, c) || schema.Widens(old.Type, c.Type)) {
+			continue // every value stays what it is
+		}
 		keys := p.Table.Key()
 		if keys == nil || p.Goes(keys) {
 			if p.Change.Back {
