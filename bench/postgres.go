@@ -131,6 +131,7 @@ func (b *bench) serverBackfill() error {
 	}{
 		{"without kept values", "backfill call set x = n + 1 discard", nil, 0.95},
 		{"with kept values", "backfill call set x = n + 1", nil, 0.65},
+		{"with two workers", "backfill call set x = n + 1 discard", []string{"--workers", "2"}, 1.2},
 	} {
 		ours, err := h.fastest(func() (time.Duration, error) {
 			database, project, err := h.fresh(false, c.migration)

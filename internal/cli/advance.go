@@ -45,6 +45,7 @@ whatever way, goes on when the command is run again.`,
 }
 
 func addRunFlags(c *cobra.Command, f *runFlags) {
+	c.Flags().IntVar(&f.workers, "workers", 1, "connections that share a large backfill on a server: 1 or 2")
 	c.Flags().BoolVar(&f.letWritersWait, "let-writers-wait", false, "allow steps for which writers of a live database wait throughout")
 	c.Flags().BoolVar(&f.settle, "settle", false, "end overlaps at once: no application uses the old shape any more")
 }

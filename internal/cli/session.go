@@ -319,6 +319,9 @@ func (s *session) planner(ctx context.Context) (*plan.Planner, error) {
 // runner makes the runner of a command that changes the database.
 func (s *session) runner(o runFlags) *run.Runner {
 	return &run.Runner{Engine: s.engine, DB: s.db, Options: run.Options{
+		Workers: o.workers, Another: func(ctx context.Context) (engine.Database, error) {
+			return s.engine.Open(ctx, s.project.Path(s.database.URL), engine.Write)
+		},
 		Program: Version, Live: s.database.Live, LetWritersWait: o.letWritersWait, Settle: o.settle, Pace: s.pace(),
 		LockWait: s.lockWait(), LockTries: s.lockTries(), Observe: s.NewProgress().Observe,
 	}}
@@ -328,6 +331,7 @@ func (s *session) runner(o runFlags) *run.Runner {
 type runFlags struct {
 	yes            string
 	letWritersWait bool
+	workers        int
 	settle         bool
 }
 

@@ -344,6 +344,9 @@ type Batch struct {
 	Upper string   `json:"upper"` // gives the greatest key
 	Next  string   `json:"next"`  // gives the last key of the next ? rows
 	Do    []string `json:"do"`    // run in order, in one transaction
+	// Middle gives a key in the middle, where two workers can share the keys; "" where
+	// they cannot.
+	Middle string `json:"middle,omitempty"`
 }
 
 // Load is the rows of a CSV file on their way into a table.

@@ -189,9 +189,23 @@ func Beat(ctx context.Context, tx engine.Tx, r *Runner) error {
 		return err
 	}
 	if n == 0 {
-		return fault.New(fault.Stopped, "runner-replaced", "look at status", "another Lastboard has taken this run over, since this one was silent for too long")
+		return replaced()
 	}
 	return nil
+}
+
+// Holds asserts that r is still the one runner, beside others that do so at the same
+// time. It is for engines on which a claim outlasts silence.
+func Holds(ctx context.Context, tx engine.Tx, r *Runner) error {
+	rows, err := tx.Query(ctx, "select 1 from lastboard_runner where token = ? for share", r.Token)
+	if err == nil && len(rows.Values) == 0 {
+		err = replaced()
+	}
+	return err
+}
+
+func replaced() error {
+	return fault.New(fault.Stopped, "runner-replaced", "look at status", "another Lastboard has taken this run over, since this one was silent for too long")
 }
 
 // Leave ends r's run.

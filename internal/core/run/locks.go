@@ -20,6 +20,15 @@ func (r *Runner) begin(ctx context.Context, o engine.TxOptions) (tx engine.Tx, t
 	return tx, tries, err
 }
 
+// beginOn does so on another connection to the same database.
+func (r *Runner) beginOn(ctx context.Context, db engine.Database) (tx engine.Tx, tries int, err error) {
+	tries, err = r.again(ctx, nil, func() error {
+		tx, err = db.Begin(ctx, engine.TxOptions{})
+		return err
+	})
+	return tx, tries, err
+}
+
 // again does something until its locks are given, with pauses that grow and vary, so
 // that others get their turn. It does not even ask while somebody holds the tables for
 // long: whoever waits for a strong lock keeps all others waiting behind it.

@@ -35,6 +35,10 @@ type Options struct {
 	LockWait time.Duration
 	// LockTries bounds how often a lock is asked for.
 	LockTries int
+	// Workers is how many connections a backfill uses at once: 1 or 2. Another opens the
+	// second one.
+	Workers int
+	Another func(ctx context.Context) (engine.Database, error)
 	// Observe hears what happens; it may be nil.
 	Observe func(Event)
 }

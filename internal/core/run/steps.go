@@ -9,7 +9,6 @@ import (
 	"strings"
 	"time"
 
-	"lastboard/internal/core/backfill"
 	"lastboard/internal/core/csvfile"
 	"lastboard/internal/core/fault"
 	"lastboard/internal/core/ledger"
@@ -209,117 +208,6 @@ func (r *Runner) tryUnit(ctx context.Context, p *progress, steps []*engine.Step,
 	return nil, nil
 }
 
-// outside does a step whose statements are each a transaction of their own. Whether it
-// happened is asked of the database; what a try has left is taken away before the next.
-func (r *Runner) outside(ctx context.Context, p *progress, s *engine.Step, first bool) error {
-	if first {
-		if err := r.inTx(ctx, engine.TxOptions{}, func(tx engine.Tx) error { return r.open(ctx, tx, p) }); err != nil {
-			return err
-		}
-		p.changed = true
-	}
-	r.observe(Event{What: "step", Version: p.record.Version, Step: s, Steps: len(p.steps)})
-	started, tries := time.Now(), 0
-	if s.Outside.Quiet {
-		if err := r.quiet(ctx, s); err != nil {
-			return err
-		}
-	}
-	done, err := r.happened(ctx, s)
-	if err != nil {
-		return err
-	}
-	if !done {
-		if err := r.statements(ctx, s, s.Outside.Clean, &tries); err != nil {
-			return err
-		}
-		if err := r.statements(ctx, s, s.Outside.Statements, &tries); err != nil {
-			// What is half done may stand in the way of the applications.
-			clean := context.WithoutCancel(ctx)
-			return errors.Join(err, r.statements(clean, s, s.Outside.Clean, &tries))
-		}
-	}
-	point("outside-done")
-	err = r.inTx(ctx, engine.TxOptions{}, func(tx engine.Tx) error {
-		if err := ledger.Beat(ctx, tx, r.me); err != nil {
-			return err
-		}
-		return ledger.StepDone(ctx, tx, p.record.Version, p.record.Direction, s.Number, started, 0, tries, 0)
-	})
-	if err != nil {
-		return err
-	}
-	p.done[s.Number] = true
-	r.observe(Event{What: "step-done", Version: p.record.Version, Step: s, Steps: len(p.steps), Took: time.Since(started)})
-	return nil
-}
-
-func (r *Runner) happened(ctx context.Context, s *engine.Step) (bool, error) {
-	if s.Outside.Done == "" {
-		return false, nil
-	}
-	rows, err := r.DB.Query(ctx, s.Outside.Done)
-	if err != nil {
-		return false, fmt.Errorf("%s: %w", s.What, err)
-	}
-	return len(rows.Values) > 0, nil
-}
-
-// quiet waits until no old transaction is about that a step would wait for in its
-// middle.
-func (r *Runner) quiet(ctx context.Context, s *engine.Step) error {
-	for try := 1; ; try++ {
-		who, err := r.DB.Old(ctx)
-		if err != nil || len(who) == 0 {
-			return err
-		}
-		if try >= max(r.LockTries, 1) {
-			return notGiven(try, &engine.Busy{Err: errors.New("an old transaction is open"), Who: who})
-		}
-		r.observe(Event{What: "waiting", Try: try, Who: who})
-		if err := pause(ctx, r.between(try, true)); err != nil {
-			return err
-		}
-	}
-}
-
-// statements runs statements one after the other, each as often as its locks take.
-func (r *Runner) statements(ctx context.Context, s *engine.Step, list []engine.Statement, tries *int) error {
-	for _, st := range list {
-		if st.Direct {
-			point("statement")
-			if err := r.DB.Exec(ctx, st.SQL); err != nil {
-				return err
-			}
-			continue
-		}
-		o := engine.TxOptions{LockWait: r.LockWait, Strong: s.Strong}
-		if st.Patient {
-			o = engine.TxOptions{}
-		}
-		n, err := r.again(ctx, o.Strong, func() error {
-			tx, err := r.DB.Begin(ctx, o)
-			if err != nil {
-				return err
-			}
-			defer tx.Rollback()
-			if err := ledger.Beat(ctx, tx, r.me); err != nil {
-				return err
-			}
-			if _, err := tx.Exec(ctx, st.SQL); err != nil {
-				return err
-			}
-			point("statement")
-			return tx.Commit()
-		})
-		*tries = max(*tries, n)
-		if err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
 // open writes the record of a run that begins.
 func (r *Runner) open(ctx context.Context, tx engine.Tx, p *progress) error {
 	if err := ledger.Put(ctx, tx, p.record); err != nil {
@@ -442,69 +330,6 @@ func (r *Runner) close(ctx context.Context, tx engine.Tx, p *progress) error {
 	return ledger.Record(ctx, tx, ledger.Entry{
 		At: ledger.Now(), Version: p.record.Version, What: what, By: r.me.By, Host: r.me.Host, Seconds: time.Since(p.started).Seconds(), Rows: p.rows,
 	})
-}
-
-// batches does a backfill in batches from where it is.
-func (r *Runner) batches(ctx context.Context, p *progress, s *engine.Step, first bool) error {
-	if first {
-		if err := r.inTx(ctx, engine.TxOptions{}, func(tx engine.Tx) error { return r.open(ctx, tx, p) }); err != nil {
-			return err
-		}
-		p.changed = true
-	}
-	v, d := p.record.Version, p.record.Direction
-	last, upper, rows, _, err := r.ledger.Checkpoint(ctx, v, d, s.Number)
-	if err != nil {
-		return err
-	}
-	r.observe(Event{What: "step", Version: v, Step: s, Steps: len(p.steps), Rows: rows})
-	started := time.Now()
-	var held time.Duration
-	tries := 0
-	end, err := backfill.Run(ctx, s.Batch, backfill.Checkpoint{Last: last, Upper: upper, Rows: rows}, r.Pace, backfill.Hooks{
-		Begin: func(ctx context.Context) (engine.Tx, error) {
-			tx, n, err := r.begin(ctx, engine.TxOptions{})
-			tries = max(tries, n)
-			if err != nil {
-				return nil, err
-			}
-			if err := ledger.Beat(ctx, tx, r.me); err != nil {
-				return nil, errors.Join(err, tx.Rollback())
-			}
-			return tx, nil
-		},
-		Save: func(ctx context.Context, tx engine.Tx, c backfill.Checkpoint) error {
-			for _, k := range s.Keeps {
-				if err := ledger.Keep(ctx, tx, v, d, p.record.Checksum, k); err != nil {
-					return err
-				}
-			}
-			return ledger.PutCheckpoint(ctx, tx, v, d, s.Number, c.Last, c.Upper, c.Rows)
-		},
-		Done: func(rows int64, batch time.Duration) {
-			held = max(held, batch)
-			p.changed = true
-			r.observe(Event{What: "progress", Version: v, Step: s, Steps: len(p.steps), Rows: rows, Took: time.Since(started)})
-		},
-		Point: point,
-	})
-	if err != nil {
-		return err
-	}
-	err = r.inTx(ctx, engine.TxOptions{}, func(tx engine.Tx) error {
-		if err := ledger.Beat(ctx, tx, r.me); err != nil {
-			return err
-		}
-		return ledger.StepDone(ctx, tx, v, d, s.Number, started, end.Rows, tries, held)
-	})
-	if err != nil {
-		return err
-	}
-	p.done[s.Number] = true
-	p.rows += end.Rows
-	p.held = max(p.held, held)
-	r.observe(Event{What: "step-done", Version: v, Step: s, Steps: len(p.steps), Rows: end.Rows, Took: time.Since(started)})
-	return nil
 }
 
 // stopped says where a run that cannot go on stands, and records it.

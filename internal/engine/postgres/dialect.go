@@ -49,7 +49,7 @@ func (dialect) As(value string, c *schema.Column) string {
 // Fits implements planning.Dialect. A text that a number is wanted of is looked at
 // first: the server would fail.
 func (dialect) Fits(t sqltext.Type, kind, v string) string {
-	f := fits(t, v)
+	f := fits(t, kind, v)
 	if kind != "text" {
 		return f
 	}

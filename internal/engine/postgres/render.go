@@ -155,8 +155,12 @@ func (r *renderer) binary(e *sqltext.Binary, place int) string {
 			return "mod(" + r.numeric(e.L) + ", cast(" + right + " as numeric))"
 		}
 	case "+", "-", "*":
-		if r.Mode == planning.Proven && r.IsInteger(e.L) && r.IsInteger(e.R) {
-			left = r.numeric(e.L) // which cannot overflow
+		switch {
+		case r.Mode != planning.Proven || !r.IsInteger(e.L) || !r.IsInteger(e.R):
+		case r.narrow(e.L) && r.narrow(e.R): // which then cannot overflow
+			left = "cast(" + r.expr(e.L, bindOr) + " as bigint)"
+		default:
+			left = r.numeric(e.L)
 		}
 	case "||":
 		if r.Kind(e.L) != "text" && r.Kind(e.R) != "text" {
@@ -164,6 +168,22 @@ func (r *renderer) binary(e *sqltext.Binary, place int) string {
 		}
 	}
 	return wrap(left+" "+e.Op+" "+right, own, place)
+}
+
+// narrow reports whether an expression is a plain value that takes four bytes at most.
+func (r *renderer) narrow(e sqltext.Expr) bool {
+	switch e := e.(type) {
+	case *sqltext.Literal:
+		n, ok := wholeNumber(e)
+		return ok && n <= 1<<31-1
+	case *sqltext.Ref:
+		if r.Table == nil || r.SourceColumn(e) != nil {
+			return false
+		}
+		c := r.Table.Column(e.Column)
+		return c != nil && r.Value == nil && (c.Type.Name == "integer" && !c.Type.Unsigned || c.Type.Name == "smallint" || c.Type.Name == "tinyint")
+	}
+	return false
 }
 
 func (r *renderer) numeric(e sqltext.Expr) string {

@@ -162,10 +162,16 @@ var integerRange = map[string][4]string{
 
 // fits gives the condition that a computed value can be stored in a type just as it
 // is; "" where the engine's own rules for an assignment see to it.
-func fits(t sqltext.Type, v string) string {
+func fits(t sqltext.Type, kind, v string) string {
 	switch {
 	case t.Native:
 		return ""
+	case t.IsInteger() && kind == "integer":
+		r := integerRange[t.Name]
+		if t.Unsigned {
+			return fmt.Sprintf("%s between %s and %s", v, r[2], r[3])
+		}
+		return fmt.Sprintf("%s between %s and %s", v, r[0], r[1])
 	case t.IsInteger():
 		r := integerRange[t.Name]
 		low, high := r[0], r[1]
