@@ -2,7 +2,7 @@
 export CGO_ENABLED = 0
 GOFLAGS_BUILD = -trimpath -ldflags "-s -w"
 
-.PHONY: build demo test bench fuzz
+.PHONY: build demo test bench fuzz servers test-postgres-versions
 
 build:
 	go build $(GOFLAGS_BUILD) -o bin/lastboard ./cmd/lastboard
@@ -12,13 +12,21 @@ demo: build
 	rm -rf harbour-demo
 	bin/lastboard demo harbour-demo
 
-test:
+# The servers that the tests start for themselves; what is there already is left alone.
+servers:
+	sh test/server/install.sh
+
+test: servers
 	go vet ./...
 	go vet -tags faults ./...
 	go test -count=1 -timeout 30m ./...
 
-bench:
+bench: servers
 	go run ./bench
+
+# The same tests against other versions of the server, which come as packages of npm.
+test-postgres-versions:
+	sh test/server/versions.sh
 
 # A longer hunt: random migrations under new seeds, then the parser.
 fuzz:

@@ -26,7 +26,7 @@ type harbour struct {
 // openHarbour starts the server and fills the first database: a table with a key, an
 // index on random numbers, and one that it refers to.
 func (b *bench) openHarbour() (*harbour, error) {
-	s, err := server.StartPostgres("", "fsync = on", "full_page_writes = on", "autovacuum_naptime = 10s")
+	s, err := server.StartPostgres("fsync = on", "full_page_writes = on", "autovacuum_naptime = 10s")
 	if err != nil {
 		return nil, err
 	}

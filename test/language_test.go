@@ -21,7 +21,7 @@ var quay = []string{
 // a query on SQLite gives then.
 var eachStatement = []struct{ name, statement, query, want string }{
 	{"type: wider", "alter table dues alter amount set data type numeric(9,2)", "select typeof(amount), amount from dues where vessel_id = 2", "real|99.99"},
-	{"type: number to text", "alter table dues alter amount set data type varchar(10)", "select amount from dues", "10.5\n11\n99.99"},
+	{"type: number to text", "alter table dues alter amount set data type varchar(10)", "select amount from dues", "10.50\n11.00\n99.99"},
 	{"type: text to number, by an expression", "alter table vessel alter registry set data type integer using (case when registry = 'x' then null else cast(registry as integer) end)",
 		"select registry from vessel order by id", "12\n7\nnull"},
 	{"type: another unit and name", "alter table vessel alter length_ft set data type numeric(7,2) using (round(length_ft * 0.3048, 2)) restore using (length_m / 0.3048), rename length_ft to length_m",

@@ -29,7 +29,7 @@ func postgresServer(t *testing.T) *server.Postgres {
 	servers.Lock()
 	defer servers.Unlock()
 	if servers.postgres == nil {
-		p, err := server.StartPostgres("")
+		p, err := server.StartPostgres()
 		if err != nil {
 			t.Fatal(err)
 		}

@@ -34,10 +34,10 @@ type Postgres struct {
 	made    atomic.Int64
 }
 
-// PostgresBin finds the programs of the server: in folder, if it is not empty, else the
-// newest that is installed.
-func PostgresBin(folder string) (string, error) {
-	if folder != "" {
+// PostgresBin finds the programs of the server: in the folder that LASTBOARD_POSTGRES
+// names, else the newest that is installed.
+func PostgresBin() (string, error) {
+	if folder := os.Getenv("LASTBOARD_POSTGRES"); folder != "" {
 		return folder, nil
 	}
 	found, err := filepath.Glob("/usr/lib/postgresql/*/bin/postgres")
@@ -64,8 +64,8 @@ func major(path string) int {
 // StartPostgres makes a server in a new temporary folder and starts it. settings are
 // added to its own: "max_connections = 50". Stop ends it; so does the end of this
 // program, however it comes.
-func StartPostgres(folder string, settings ...string) (*Postgres, error) {
-	bin, err := PostgresBin(folder)
+func StartPostgres(settings ...string) (*Postgres, error) {
+	bin, err := PostgresBin()
 	if err != nil {
 		return nil, err
 	}
@@ -91,6 +91,11 @@ func (p *Postgres) start(settings []string) error {
 	initdb.SysProcAttr, initdb.Dir, initdb.Env = who, p.Dir, environment(p.Dir)
 	if out, err := initdb.CombinedOutput(); err != nil {
 		return fmt.Errorf("making a server: %w\n%s", err, out)
+	}
+	// One user needs a password, so that it can be wrong.
+	rules := "host all guarded 127.0.0.1/32 scram-sha-256\nhost all all 127.0.0.1/32 trust\nlocal all all trust\n"
+	if err := os.WriteFile(filepath.Join(data, "pg_hba.conf"), []byte(rules), 0o644); err != nil {
+		return err
 	}
 	if p.Port, err = freePort(); err != nil {
 		return err

@@ -21,6 +21,9 @@ const probeKey = "hashtextextended('lastboard probe:' || current_database(), 0)"
 
 // Probe implements engine.Prober.
 func (d *database) Probe(ctx context.Context) (engine.Trial, error) {
+	if err := d.mayTry(ctx); err != nil {
+		return nil, err
+	}
 	base, err := d.Schema(ctx)
 	if err != nil {
 		return nil, err

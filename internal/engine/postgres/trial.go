@@ -38,6 +38,9 @@ const scratch = "lastboard_trial_"
 
 // Trial implements engine.Database.
 func (d *database) Trial(ctx context.Context) (engine.Trial, error) {
+	if err := d.mayTry(ctx); err != nil {
+		return nil, err
+	}
 	base, err := d.Schema(ctx)
 	if err != nil {
 		return nil, err
@@ -130,6 +133,9 @@ func (t *trial) Run(ctx context.Context, c *schema.Change, steps []*engine.Step)
 		if needed, err = t.needed(ctx, c.Table); err != nil || len(needed) > 0 {
 			return needed, nil, err
 		}
+	}
+	if err := t.d.mayChange(ctx, t.base, c, steps); err != nil {
+		return nil, nil, err
 	}
 	if err := t.need(ctx, c, steps); err != nil {
 		return nil, nil, err

@@ -1,0 +1,55 @@
+package postgres
+
+import (
+	"context"
+	"slices"
+	"strings"
+
+	"lastboard/internal/core/schema"
+	"lastboard/internal/engine"
+)
+
+// mayTry asserts the right to make schemas: for the ledger, and for the copies on which
+// steps are tried.
+func (d *database) mayTry(ctx context.Context) error {
+	r, err := d.Query(ctx, "select has_database_privilege(current_database(), 'create'), current_user, current_database()")
+	if err != nil || yes(r.Values[0][0]) {
+		return err
+	}
+	user, database := text(r.Values[0][1]), text(r.Values[0][2])
+	return d.cannot("user "+user+" may not make a schema in database "+database+", for the ledger and for the empty copies on which steps are tried",
+		"grant create on database "+quote(database)+" to "+quote(user), nil)
+}
+
+// mayChange asserts the rights that a change needs on the real tables.
+func (d *database) mayChange(ctx context.Context, base *schema.Schema, c *schema.Change, steps []*engine.Step) error {
+	for _, n := range subjects(c) {
+		if base.Table(n) == nil {
+			continue
+		}
+		r, err := d.Query(ctx, "select pg_has_role(relowner, 'usage'), pg_get_userbyid(relowner), current_user from pg_class where oid = to_regclass(?)", name(n))
+		if err != nil {
+			return err
+		}
+		if len(r.Values) > 0 && !yes(r.Values[0][0]) {
+			owner, user := text(r.Values[0][1]), text(r.Values[0][2])
+			return &engine.Refused{Message: "table " + n + " belongs to " + owner + ", and user " + user + " may not change it", Cure: "grant " + quote(owner) + " to " + quote(user) + ", or connect as " + owner}
+		}
+	}
+	if !slices.ContainsFunc(steps, func(s *engine.Step) bool { return slices.ContainsFunc(s.SQL, makes) }) {
+		return nil
+	}
+	r, err := d.Query(ctx, "select has_schema_privilege(?, 'create'), current_user", d.home)
+	if err != nil || yes(r.Values[0][0]) {
+		return err
+	}
+	user := text(r.Values[0][1])
+	return &engine.Refused{Message: "user " + user + " may make nothing in schema " + d.home, Cure: "grant create on schema " + quote(d.home) + " to " + quote(user)}
+}
+
+// makes reports whether a statement makes a table or an index in the schema of the
+// tables.
+func makes(sql string) bool {
+	return strings.HasPrefix(sql, "create table ") && !strings.HasPrefix(sql, "create table "+quote(own)+".") || strings.HasPrefix(sql, "create index ") || strings.HasPrefix(sql, "create unique index ") ||
+		strings.HasPrefix(sql, "create view ") || strings.HasPrefix(sql, "alter table ") && strings.Contains(sql, " add constraint ") && (strings.Contains(sql, " unique ") || strings.Contains(sql, " primary key "))
+}

@@ -1,0 +1,97 @@
+package test
+
+import (
+	"strings"
+	"sync/atomic"
+	"testing"
+)
+
+// wideServer is wide on a server.
+func wideServer(t *testing.T) *office {
+	t.Helper()
+	o := newServerOffice(t,
+		"create table berth (id integer primary key, code text not null)",
+		"insert into berth select g, 'B' || g from generate_series(1, 40) g",
+		"create table vessel (id integer primary key, name text not null, length_ft numeric(6,1), berth_id integer, flag text)",
+		"insert into vessel select g, 'vessel ' || g, g / 10.0, g % 40 + 1, case when g % 7 = 0 then null else 'NO' end from generate_series(1, 3000) g",
+		"create index by_name on vessel (name)", "create view named as select name from vessel", "analyze")
+	o.must("adopt", "--yes")
+	o.write("lastboard.toml", "database = 'dev'\n[databases.dev]\nurl = '"+o.url+"'\nlive = true\n[databases.dev.pace]\nlock_wait = '100us'\nbatch_time = '1ms'\n")
+	o.write("migrations/flags.csv", csvOfFlags())
+	return o
+}
+
+// serverKillings are kinds of change that are made in another way on a server, beside
+// those of a file.
+var serverKillings = []struct{ name, statement, query, want string }{
+	{"not null, proven first", "alter table vessel alter flag set not null using ('IS')", "select count(*) from vessel where flag = 'IS'", "428"},
+	{"a column that is filled", "alter table vessel add tag varchar(40) not null unique using (name || '!')", "select count(distinct tag) from vessel", "3000"},
+	{"a check", "alter table vessel add constraint sized check (length_ft > 0)", "select convalidated from pg_constraint where conname = 'sized'", "true"},
+	{"a foreign key", "alter table vessel add constraint at_berth foreign key (berth_id) references berth", "select convalidated from pg_constraint where conname = 'at_berth'", "true"},
+	{"a unique key", "alter table vessel add constraint one_name unique (name)", "select count(*) from pg_constraint where conname = 'one_name'", "1"},
+	{"an index", "create index by_flag on vessel (flag)", "select indisvalid from pg_index where indexrelid = 'by_flag'::regclass", "true"},
+	{"a default for each row", "alter table vessel add token uuid not null default gen_random_uuid()", "select count(distinct token) from vessel", "3000"},
+}
+
+// TestEachKindOfChangeIsKilledOnServer kills runs at points of their way, forward and
+// back, as on a file.
+func TestEachKindOfChangeIsKilledOnServer(t *testing.T) {
+	points := []string{"statement:1", "statement:2", "statement:3", "after-step:1", "before-commit:1", "after-commit:1", "batch-statement:2", "batch-before-commit:2", "batch-committed:1", "outside-done:1"}
+	var killed atomic.Int32
+	kinds := serverKillings
+	for _, k := range killings {
+		if !strings.Contains(k.query, "sqlite_schema") {
+			kinds = append(kinds, k)
+		}
+	}
+	t.Run("kinds", func(t *testing.T) {
+		for _, k := range kinds {
+			t.Run(k.name, func(t *testing.T) { killed.Add(killOnServer(t, points, k.statement, k.query, k.want)) })
+		}
+	})
+	t.Logf("%d kills", killed.Load())
+	if n := killed.Load(); n < 120 {
+		t.Errorf("only %d runs were killed: the test has lost its aim", n)
+	}
+}
+
+func killOnServer(t *testing.T, points []string, statement, query, want string) (killed int32) {
+	o := wideServer(t)
+	o.migration("0002-change", "-- A change\n"+statement+";\n")
+	forward := []string{"advance", "--yes", "--settle", "--let-writers-wait"}
+	back := []string{"retreat", "--to", "1", "--yes", "--settle", "--let-writers-wait"}
+	start := o.snapshot()
+	o.must(forward...)
+	end := o.snapshot()
+	steady := !strings.Contains(statement, "uuid")
+	o.must(back...)
+	o.unchanged(start)
+	for i, point := range points {
+		o.env = []string{"LASTBOARD_FAULT=" + point}
+		if o.run(forward...).killed {
+			killed++
+		}
+		o.env = nil
+		if i%2 == 0 {
+			o.must(forward...)
+			o.same(query, want)
+			if steady {
+				o.unchanged(end)
+			}
+		}
+		o.env = []string{"LASTBOARD_FAULT=" + point}
+		if o.run(back...).killed {
+			killed++
+		}
+		o.env = nil
+		o.must(back...)
+		o.unchanged(start)
+		if t.Failed() {
+			t.Fatalf("after a kill at %s", point)
+		}
+	}
+	o.must(forward...)
+	o.same(query, want)
+	o.wants(o.code(0, "audit"), "matches:")
+	return killed
+}
