@@ -10,7 +10,7 @@ import (
 // TestConnectionsThatFail is that each says what is wrong, changes nothing, and shows no
 // password.
 func TestConnectionsThatFail(t *testing.T) {
-	o := newServerOffice(t, "create table vessel (id integer primary key)", "do $$ begin if not exists (select 1 from pg_roles where rolname = 'guarded') then create role guarded login password 'tidewater'; end if; end $$")
+	o := newServerOffice(t, "create table vessel (id integer primary key)", "do $$ begin if not exists (select 1 from pg_roles where rolname = 'guarded') then create role guarded login password 'tidewater'; end if; end $$", "grant select on vessel to guarded")
 	at := strings.TrimPrefix(o.url, "postgres://postgres@")
 	host, name, _ := strings.Cut(at, "/")
 	for _, c := range []struct{ what, url, says string }{
@@ -64,14 +64,14 @@ func TestRightsThatAreMissing(t *testing.T) {
 		o.wants(r, says...)
 		o.unchanged(before)
 	}
-	o.exec("grant usage on schema lastboard to "+mate, "grant select on all tables in schema lastboard to "+mate)
+	o.exec("grant select on vessel to "+mate, "grant usage on schema lastboard to "+mate, "grant select on all tables in schema lastboard to "+mate)
 	try("may not make a schema in database", "grant create on database")
 	o.exec("grant create on database " + name + " to " + mate)
 	try("table vessel belongs to postgres", `grant "postgres" to "`+mate+`"`)
 	o.exec("alter table vessel owner to " + mate)
 	try("may make nothing in schema public", `grant create on schema "public"`)
 	o.exec("grant create on schema public to " + mate)
-	o.wants(o.code(0, "check", "--url", url), "nothing found")
+	o.wants(o.code(0, "check", "--url", url), "will have no flag")
 }
 
 // TestReadOnlyServer is refused before anything is changed.

@@ -53,6 +53,7 @@ func Main() int {
 	if errors.As(err, &usage) {
 		err = fault.New(fault.Usage, "usage", "see lastboard help", "%v", usage.error)
 	}
+	err = openFault(err)
 	g.printer().Failure(err)
 	return int(fault.Of(err))
 }

@@ -73,7 +73,13 @@ func (s *session) reopen(ctx context.Context, mode engine.Mode) error {
 	return nil
 }
 
+// openFault says in full what a database that cannot be opened or written needs.
 func openFault(err error) error {
+	var known *fault.Fault
+	var list fault.List
+	if errors.As(err, &known) || errors.As(err, &list) {
+		return err
+	}
 	var cannot *engine.CannotOpen
 	if errors.As(err, &cannot) {
 		f := fault.New(fault.Failed, "cannot-open", cannot.Cure, "%s", cannot.Message)

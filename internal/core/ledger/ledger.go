@@ -90,7 +90,7 @@ type Entry struct {
 // Step is a step and how far it is.
 type Step struct {
 	Step  *engine.Step
-	State string // waiting or done
+	State string // waiting, running or done
 	Rows  int64
 }
 

@@ -65,6 +65,13 @@ func PutSteps(ctx context.Context, tx engine.Tx, version, direction string, step
 	return nil
 }
 
+// StepBegun records that a step is about to be done whose outcome the database alone
+// will know.
+func StepBegun(ctx context.Context, tx engine.Tx, version, direction string, step int) error {
+	_, err := tx.Exec(ctx, "update lastboard_step set state = 'running', started_at = ? where version = ? and direction = ? and number = ?", Now(), version, direction, step)
+	return err
+}
+
 // StepDone records that a step is done, in the transaction that did it.
 func StepDone(ctx context.Context, tx engine.Tx, version, direction string, step int, started time.Time, rows int64, tries int, wait time.Duration) error {
 	_, err := tx.Exec(ctx, "update lastboard_step set state = 'done', started_at = ?, done_at = ?, changed_rows = ?, tries = ?, longest_wait = ? where version = ? and direction = ? and number = ?",

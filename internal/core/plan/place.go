@@ -34,6 +34,10 @@ func (p *Planner) located(m *migration.Migration, pos sqltext.Pos, err error) *f
 	}
 	out := at(m, pos, fault.New(fault.Of(err), "failed", "", "%v", err))
 	out.Err = err
+	var cannot *engine.CannotOpen
+	if errors.As(err, &cannot) {
+		out.Cure = cannot.Cure
+	}
 	return out
 }
 

@@ -104,7 +104,7 @@ func finished(steps []ledger.Step, change int) bool {
 // begun reports whether any step of a change has changed something.
 func begun(steps []ledger.Step, change int) bool {
 	return steps == nil || slices.ContainsFunc(steps, func(s ledger.Step) bool {
-		return s.Step.Change == change && s.Step.Proof == nil && (s.State == "done" || s.Rows > 0)
+		return s.Step.Change == change && s.Step.Proof == nil && (s.State != "waiting" || s.Rows > 0)
 	})
 }
 

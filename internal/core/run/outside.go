@@ -31,6 +31,12 @@ func (r *Runner) outside(ctx context.Context, p *progress, s *engine.Step, first
 		return err
 	}
 	if !done {
+		err := r.inTx(ctx, engine.TxOptions{}, func(tx engine.Tx) error {
+			return errors.Join(ledger.Beat(ctx, tx, r.me), ledger.StepBegun(ctx, tx, p.record.Version, p.record.Direction, s.Number))
+		})
+		if err != nil {
+			return err
+		}
 		if err := r.statements(ctx, s, s.Outside.Clean, &tries); err != nil {
 			return err
 		}

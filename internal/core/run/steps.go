@@ -187,7 +187,11 @@ func (r *Runner) tryUnit(ctx context.Context, p *progress, steps []*engine.Step,
 		list = append(list, finished{s, rows, time.Since(started)})
 	}
 	if last {
-		if err := r.close(ctx, tx, p); err != nil {
+		rows := p.rows
+		for _, f := range list {
+			rows += f.rows
+		}
+		if err := r.close(ctx, tx, p, rows); err != nil {
 			return nil, err
 		}
 	}
@@ -295,7 +299,7 @@ func mend(ctx context.Context, tx engine.Tx, s *engine.Step, sql string) (int64,
 }
 
 // close asserts what the run has led to, and writes it down.
-func (r *Runner) close(ctx context.Context, tx engine.Tx, p *progress) error {
+func (r *Runner) close(ctx context.Context, tx engine.Tx, p *progress, rows int64) error {
 	var wanted schema.Delta
 	if err := json.Unmarshal(p.record.Wanted, &wanted); err != nil {
 		return err
@@ -328,7 +332,7 @@ func (r *Runner) close(ctx context.Context, tx engine.Tx, p *progress) error {
 		}
 	}
 	return ledger.Record(ctx, tx, ledger.Entry{
-		At: ledger.Now(), Version: p.record.Version, What: what, By: r.me.By, Host: r.me.Host, Seconds: time.Since(p.started).Seconds(), Rows: p.rows,
+		At: ledger.Now(), Version: p.record.Version, What: what, By: r.me.By, Host: r.me.Host, Seconds: time.Since(p.started).Seconds(), Rows: rows,
 	})
 }
 

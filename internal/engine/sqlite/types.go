@@ -286,10 +286,43 @@ func (Engine) Holds(change *schema.TableChange) *schema.Table {
 	for _, c := range held.Columns {
 		settleNotNull(&held, c)
 	}
+	keepTexts(&held)
 	if change.Before != nil && len(change.Placed) > 0 && !moves(change) {
 		held.Columns = unmoved(change, held.Columns)
 	}
 	return &held
+}
+
+// keepTexts notes how expressions will stand in the schema, where that depends on the
+// types of the columns in them.
+func keepTexts(t *schema.Table) {
+	text := func(e *schema.Expr) *schema.Expr {
+		if e == nil || e.Native != "" || e.Tree == nil || render(t, e.Tree) == render(nil, e.Tree) {
+			return e
+		}
+		return &schema.Expr{Tree: e.Tree, Native: render(t, e.Tree)}
+	}
+	for _, c := range t.Columns {
+		if c.Generated != nil {
+			c.Generated = &schema.Generated{Expr: *text(&c.Generated.Expr), Stored: c.Generated.Stored}
+		}
+	}
+	t.Checks = slices.Clone(t.Checks)
+	for i, k := range t.Checks {
+		copied := *k
+		copied.Expr = *text(&k.Expr)
+		t.Checks[i] = &copied
+	}
+	t.Indexes = slices.Clone(t.Indexes)
+	for i, x := range t.Indexes {
+		copied := *x
+		copied.Where = text(x.Where)
+		copied.Parts = slices.Clone(x.Parts)
+		for j := range copied.Parts {
+			copied.Parts[j].Expr = text(copied.Parts[j].Expr)
+		}
+		t.Indexes[i] = &copied
+	}
 }
 
 // settleNotNull leaves out what says more of a column's not null than there is any
