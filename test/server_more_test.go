@@ -1,0 +1,163 @@
+package test
+
+import (
+	"fmt"
+	"strings"
+	"testing"
+	"time"
+)
+
+// TestStoryOnServer tells the whole story on a server, takes it back to the start, and
+// compares every row with what was there.
+func TestStoryOnServer(t *testing.T) {
+	o := &office{T: t, dir: t.TempDir(), url: postgres(t)}
+	beside(t)
+	out := o.must("demo", "office", "--rows", "30000", "--url", o.url)
+	for _, says := range []string{"0 lost, 0 refused", "matches: the tables are what the migrations say"} {
+		if !strings.Contains(out, says) {
+			t.Errorf("the story does not say %q", says)
+		}
+	}
+	const all = "select (select count(*) from port_call), (select sum(dues) from port_call), (select sum(length_ft) from vessel), (select string_agg(winter_berth, '' order by id) from vessel), " +
+		"(select string_agg(coalesce(registry, '?'), ',' order by id) from vessel), (select string_agg(coalesce(berth_id::text, '?'), ',' order by id) from port_call where id < 5000)"
+	end := o.query(all)
+	home := o.dir
+	o.dir = home + "/office"
+	o.must("retreat", "--to", "0001", "--yes", "--settle", "--let-writers-wait")
+	o.wants(o.code(0, "audit"), "matches:")
+	start := o.query(all)
+	if start == end {
+		t.Error("the way back has put no registry and no berth back")
+	}
+	if got := o.query("select count(*) from port_call where berth_id is null or berth_id > 24"); got == "int64:0" {
+		t.Error("the dirt of the start has not come back")
+	}
+	o.must("advance", "--yes", "--settle", "--let-writers-wait", "--to", "0013")
+	if again := o.query(all); again != end {
+		t.Errorf("the second time forward differs:\n%s\n%s", end, again)
+	}
+}
+
+// TestKeysOfEveryKind fills tables in batches by keys of every kind: each row is filled
+// once, and the old values go back.
+func TestKeysOfEveryKind(t *testing.T) {
+	for name, create := range map[string]string{
+		"gaps and negative": "create table v (id bigint primary key, n integer); insert into v select g * 37 - 40000, g from generate_series(1, 3000) g",
+		"composite":         "create table v (a integer, b text, n integer, primary key (a, b)); insert into v select g / 7, 'k' || g % 7, g from generate_series(1, 3000) g",
+		"uuid":              "create table v (id uuid primary key, n integer); insert into v select gen_random_uuid(), g from generate_series(1, 3000) g",
+		"text":              "create table v (id text primary key, n integer); insert into v select 'größe ''' || md5(g::text), g from generate_series(1, 3000) g",
+		"time":              "create table v (id timestamp primary key, n integer); insert into v select timestamp '1999-12-31 23:59:59.123456' + g * interval '1 hour', g from generate_series(1, 3000) g",
+		"decimal":           "create table v (id numeric(12,3) primary key, n integer); insert into v select g / 7.0, g from generate_series(1, 3000) g",
+		"unique, not null":  "create table v (id integer not null unique, n integer); insert into v select g, g from generate_series(1, 3000) g",
+		"none":              "create table v (n integer); insert into v select g from generate_series(1, 3000) g",
+	} {
+		t.Run(name, func(t *testing.T) {
+			o := newServerOffice(t, strings.Split(create, "; ")...)
+			o.exec("analyze")
+			o.must("adopt", "--yes")
+			o.write("lastboard.toml", "database = 'dev'\n[databases.dev]\nurl = '"+o.url+"'\n[databases.dev.pace]\nlock_wait = '1us'\nbatch_time = '1ms'\n")
+			before := o.query("select sum(n), count(*) from v")
+			discard := ""
+			if name == "none" {
+				discard = " discard"
+			}
+			o.migration("0002-change", "-- A change\nbackfill v set n = n + 1"+discard+";\nalter table v add m integer not null using (n * 2);\n")
+			o.must("advance", "--yes")
+			o.same("select sum(m - 2 * n), count(m) from v", "0|3000")
+			o.must("retreat", "--to", "1", "--yes")
+			if discard == "" {
+				if after := o.query("select sum(n), count(*) from v"); after != before {
+					t.Errorf("the old values are not back: %s, and were %s", after, before)
+				}
+			}
+		})
+	}
+}
+
+// TestTwoWorkersAreStopped kills a backfill that two workers share, and goes on with one.
+func TestTwoWorkersAreStopped(t *testing.T) {
+	o := newServerOffice(t, "create table v (id bigint primary key, n integer)", "insert into v select g, 0 from generate_series(1, 60000) g", "analyze")
+	o.must("adopt", "--yes")
+	o.write("lastboard.toml", "database = 'dev'\n[databases.dev]\nurl = '"+o.url+"'\n[databases.dev.pace]\nlock_wait = '1us'\nbatch_time = '5ms'\n")
+	o.migration("0002-change", "-- A change\nbackfill v set n = n + 1;\n")
+	for _, point := range []string{"batch-committed:9", "batch-before-commit:4", "batch-statement:5"} {
+		o.env = []string{"LASTBOARD_FAULT=" + point}
+		if !o.run("advance", "--yes", "--workers", "2").killed {
+			t.Fatalf("it was not killed at %s", point)
+		}
+	}
+	o.env = nil
+	o.must("advance", "--yes")
+	o.same("select min(n), max(n), count(*) from v", "1|1|60000")
+	o.must("retreat", "--to", "1", "--yes", "--workers", "2")
+	o.same("select min(n), max(n), count(*) from v", "0|0|60000")
+}
+
+// TestSettingsThatWouldChangeTheMeaning are those of a role and a database: Lastboard's
+// sessions do not follow them.
+func TestSettingsThatWouldChangeTheMeaning(t *testing.T) {
+	o := newServerOffice(t, "create table v (id integer primary key, s text, at timestamp with time zone)", `insert into v values (1, 'a\b', '2031-05-01 12:00:00+00')`)
+	_, name, _ := strings.Cut(strings.TrimPrefix(o.url, "postgres://"), "/")
+	for _, s := range []string{"timezone = 'Asia/Tokyo'", "datestyle = 'SQL, DMY'", "standard_conforming_strings = off", "statement_timeout = '1ms'", "lock_timeout = '1ms'", "bytea_output = 'escape'", "extra_float_digits = 0",
+		"default_transaction_isolation = 'serializable'", "intervalstyle = 'sql_standard'", "idle_in_transaction_session_timeout = '20ms'"} {
+		o.exec("alter database " + name + " set " + s)
+	}
+	o.must("adopt", "--yes")
+	o.migration("0002-change", `-- A change
+alter table v add t text using (cast(at as text)), add b text using (s || '\n'), add d date default '2031-02-03', alter at set data type timestamp;
+`)
+	o.must("advance", "--yes")
+	o.exec("alter database " + name + " reset all")
+	o.same("select t, b, to_char(d, 'YYYY-MM-DD'), to_char(at, 'HH24') from v", `2031-05-01 12:00:00+00|a\b\n|2031-02-03|12`)
+}
+
+// TestManyTablesTakeFewQueries counts the statements that a command sends to a database
+// of a thousand tables.
+func TestManyTablesTakeFewQueries(t *testing.T) {
+	o := newServerOffice(t, "do $$ begin for i in 1..1000 loop execute format('create table t%s (id integer primary key, name text not null default ''x'', parent integer references t%s)', i, greatest(i - 1, 1)); end loop; end $$")
+	o.must("adopt", "--yes")
+	o.migration("0002-change", "-- A change\nalter table t500 add flag text;\n")
+	_, name, _ := strings.Cut(strings.TrimPrefix(o.url, "postgres://"), "/")
+	for command, most := range map[string]int64{"check": 150, "describe": 60} {
+		transactions := func() (n int64) {
+			// The server counts what a session did once it has ended.
+			time.Sleep(1500 * time.Millisecond)
+			db := o.open()
+			defer db.Close()
+			if err := db.QueryRow("select xact_commit + xact_rollback from pg_stat_database where datname = $1", name).Scan(&n); err != nil {
+				t.Fatal(err)
+			}
+			return n
+		}
+		before := transactions()
+		began := time.Now()
+		o.must(command)
+		took := time.Since(began)
+		if n := transactions() - before; n > most {
+			t.Errorf("%s sends %d statements (%v)", command, n, took)
+		} else {
+			t.Log(fmt.Sprintf("%s: %d statements, %v", command, n, took.Round(time.Millisecond)))
+		}
+	}
+}
+
+// TestFailedBuildIsTakenAway is that an index whose build fails is not left half built.
+func TestFailedBuildIsTakenAway(t *testing.T) {
+	o := newServerOffice(t, "create table v (id integer primary key, n integer)", "insert into v select g, g from generate_series(1, 3000) g", "analyze")
+	o.must("adopt", "--yes")
+	o.write("lastboard.toml", "database = 'dev'\n[databases.dev]\nurl = '"+o.url+"'\n[databases.dev.pace]\nlock_wait = '1us'\n")
+	o.migration("0002-change", "-- A change\nalter table v add constraint one unique (n);\n")
+	// A duplicate that comes after the proof: the build fails in the middle.
+	o.exec("create function late() returns event_trigger language plpgsql as $$ begin if tg_tag = 'CREATE INDEX' then raise exception 'not now'; end if; end $$", "create event trigger late on ddl_command_end when tag in ('CREATE INDEX') execute function late()")
+	before := o.query("select count(*) from pg_index where indrelid = 'v'::regclass")
+	r := o.run("advance", "--yes")
+	if r.code == 0 {
+		t.Fatalf("wanted a build that fails, got %s", r)
+	}
+	o.exec("drop event trigger late")
+	if after := o.query("select count(*) from pg_index where indrelid = 'v'::regclass"); after != before {
+		t.Errorf("there are %s indexes, and were %s", after, before)
+	}
+	o.must("advance", "--yes")
+	o.same("select indisvalid from pg_index where indexrelid = 'one'::regclass", "true")
+}
