@@ -32,7 +32,7 @@ func TestStoryOnServer(t *testing.T) {
 	if got := o.query("select count(*) from port_call where berth_id is null or berth_id > 24"); got == "int64:0" {
 		t.Error("the dirt of the start has not come back")
 	}
-	o.must("advance", "--yes", "--settle", "--let-writers-wait", "--to", "0013")
+	o.must("advance", "--yes", "--settle", "--let-writers-wait", "--to", "0012")
 	if again := o.query(all); again != end {
 		t.Errorf("the second time forward differs:\n%s\n%s", end, again)
 	}

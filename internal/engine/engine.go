@@ -197,6 +197,12 @@ type Tx interface {
 	Rollback() error
 }
 
+// Counter is a database that counts many tables at once.
+type Counter interface {
+	// CountAll gives the rows and the size in bytes of each table, by its name.
+	CountAll(ctx context.Context, tables []string) (rows, bytes map[string]int64, err error)
+}
+
 // Prober is a database that can try steps on committed copies, on which more shows than
 // on those of a trial: the locks of each step.
 type Prober interface {

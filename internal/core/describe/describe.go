@@ -27,17 +27,26 @@ type Table struct {
 	Unenforced []string
 }
 
-// Tables counts the rows of every table.
+// Tables counts the rows of every table, all at once where the database can.
 func Tables(ctx context.Context, db engine.Database, s *schema.Schema) ([]*Table, error) {
-	var list []*Table
-	for _, t := range s.Tables {
-		rows, bytes, err := db.Count(ctx, t.Name, true)
-		if err != nil {
-			return nil, fmt.Errorf("table %s: %w", t.Name, err)
+	list := make([]*Table, len(s.Tables))
+	names := make([]string, len(s.Tables))
+	for i, t := range s.Tables {
+		list[i], names[i] = &Table{Table: t}, t.Name
+		list[i].depend(s)
+	}
+	if counter, ok := db.(engine.Counter); ok {
+		rows, bytes, err := counter.CountAll(ctx, names)
+		for _, d := range list {
+			d.Rows, d.Bytes = rows[d.Table.Name], bytes[d.Table.Name]
 		}
-		d := &Table{Table: t, Rows: rows, Bytes: bytes}
-		d.depend(s)
-		list = append(list, d)
+		return list, err
+	}
+	for _, d := range list {
+		var err error
+		if d.Rows, d.Bytes, err = db.Count(ctx, d.Table.Name, true); err != nil {
+			return nil, fmt.Errorf("table %s: %w", d.Table.Name, err)
+		}
 	}
 	return list, nil
 }

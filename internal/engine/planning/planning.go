@@ -66,6 +66,8 @@ type Dialect interface {
 	// Cursor gives the columns in whose order a table is walked, as SQL; none where it
 	// cannot be.
 	Cursor(t *schema.Table) []string
+	// Place gives what shows where a row of a table without a key is, as SQL.
+	Place(t *schema.Table) []string
 	// Plain lists columns so that their values come as they are stored.
 	Plain(columns []string) string
 	// Index gives the statement that makes an index.
@@ -222,5 +224,5 @@ func (p *Planner) Sample(t *schema.Table) []string {
 		}
 		return list
 	}
-	return p.Cursor(t)
+	return p.Dialect.Place(t)
 }

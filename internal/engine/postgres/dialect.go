@@ -88,13 +88,15 @@ func (dialect) Changed(old, c *schema.Column, x, v string) string {
 
 // Cursor implements planning.Dialect: rows are walked by a key.
 func (dialect) Cursor(t *schema.Table) []string {
-	keys := t.Key()
-	list := make([]string, len(keys))
-	for i, c := range keys {
-		list[i] = quote(c)
+	var list []string
+	for _, c := range t.Key() {
+		list = append(list, quote(c))
 	}
 	return list
 }
+
+// Place implements planning.Dialect.
+func (dialect) Place(*schema.Table) []string { return []string{"cast(ctid as text)"} }
 
 func (dialect) Plain(columns []string) string { return strings.Join(columns, ", ") }
 

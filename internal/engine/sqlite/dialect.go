@@ -75,6 +75,8 @@ func (dialect) Changed(_, c *schema.Column, x, v string) string {
 
 func (dialect) Cursor(t *schema.Table) []string { return cursor(t) }
 
+func (dialect) Place(t *schema.Table) []string { return cursor(t) }
+
 // Plain implements planning.Dialect: the plus keeps the driver from making a time of a
 // key that looks like one.
 func (dialect) Plain(columns []string) string { return "+" + strings.Join(columns, ", +") }
