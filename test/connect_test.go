@@ -47,7 +47,7 @@ func TestRightsThatAreMissing(t *testing.T) {
 	_, rest, _ := strings.Cut(o.url, "@")
 	_, name, _ := strings.Cut(rest, "/")
 	mate := "mate_" + name
-	o.exec("create role " + mate + " login")
+	o.exec("create role "+mate+" login", "revoke create on schema public from public")
 	t.Cleanup(func() {
 		o.exec("drop owned by "+mate, "drop role "+mate)
 	})
