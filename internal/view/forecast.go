@@ -2,6 +2,7 @@ package view
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"charm.land/lipgloss/v2"
@@ -32,15 +33,9 @@ func (p *Printer) Plan(m *plan.Plan, statements, why bool) {
 		p.Line("")
 		return
 	}
-	locks := map[string]bool{}
-	for _, s := range m.Steps {
-		if s.Proof == nil {
-			locks[s.Lock] = true
-		}
-	}
 	heads := []string{"step", "kind", "what", "rows", "time", "writers wait"}
-	if len(locks) > 1 { // else there is one lock, and nothing to tell
-		heads = append(heads, "lock")
+	if slices.ContainsFunc(m.Steps, func(s *engine.Step) bool { return strings.Contains(s.Lock, "exclusive") }) {
+		heads = append(heads, "lock") // of several that the engine has
 	}
 	var rows [][]string
 	for _, s := range m.Steps {

@@ -26,6 +26,12 @@ func (p *Planner) warn(out *Plan, m *migration.Migration, st sqltext.Statement, 
 				note(fault.Note, "rows-stay-null", "write using (expression) to give them a value", "%d rows of %s will have no %s", rows, t.Before.Name, col.Name)
 			}
 		}
+		for _, col := range t.Added() {
+			if p.in.Live && col.NotNull && col.Default == nil && col.Generated == nil && col.Identity == nil {
+				note(fault.Warning, "inserts-need-value", "give it a default, or let the applications know the column first",
+					"once this has run, an insert into %s that leaves %s out is refused", t.After.Name, col.Name)
+			}
+		}
 		if len(t.Fill) > 0 {
 			p.warnTriggers(note, t.Before, "update", nil)
 		}

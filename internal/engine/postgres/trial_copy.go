@@ -1,0 +1,253 @@
+package postgres
+
+import (
+	"context"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+
+	"lastboard/internal/core/schema"
+	"lastboard/internal/core/sqltext"
+	"lastboard/internal/engine"
+)
+
+// need makes what a change and its steps speak of, as far as it is not there yet.
+func (t *trial) need(ctx context.Context, c *schema.Change, steps []*engine.Step) error {
+	for _, n := range subjects(c) {
+		if err := t.subject(ctx, n); err != nil {
+			return err
+		}
+	}
+	words := map[string]bool{}
+	for _, s := range steps {
+		statements := s.SQL
+		if s.Proof != nil {
+			statements = []string{s.Proof.SQL}
+		}
+		for _, sql := range statements {
+			tokens, _ := sqltext.Scan(translate(sql, 0), sqltext.Migration)
+			for i, tok := range tokens {
+				if tok.Kind != sqltext.Word && tok.Kind != sqltext.Quoted {
+					continue
+				}
+				words[tok.Value] = true
+				if i+2 < len(tokens) && tokens[i+1].Is(".") && (tok.Value == own || strings.HasPrefix(tok.Value, engine.Prefix+"kept_")) {
+					if err := t.kept(ctx, tok.Value, tokens[i+2].Value); err != nil {
+						return err
+					}
+				}
+			}
+		}
+	}
+	for _, table := range t.base.Tables {
+		_, n := t.d.split(table.Name)
+		if words[n] || words[strings.ToLower(n)] {
+			if err := t.make(ctx, table); err != nil {
+				return err
+			}
+		}
+	}
+	for _, v := range t.base.Views {
+		_, n := t.d.split(v.Name)
+		if words[n] {
+			if err := t.view(ctx, v); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// subjects names the tables that a change is about.
+func subjects(c *schema.Change) []string {
+	switch {
+	case c.Table != nil && c.Table.Before != nil:
+		return []string{c.Table.Before.Name}
+	case c.Rows != nil:
+		return []string{c.Rows.Table.Name}
+	case c.Insert != nil:
+		return []string{c.Insert.Table.Name}
+	case c.Delete != nil:
+		return []string{c.Delete.Table.Name}
+	case c.Native != nil:
+		var list []string
+		for _, n := range c.Native.Statement.Touching {
+			list = append(list, n.String())
+		}
+		return list
+	}
+	return nil
+}
+
+// subject makes a table with all that is tied to it: tables that it refers to, those
+// that refer to it, and views.
+func (t *trial) subject(ctx context.Context, n string) error {
+	table := t.base.Table(n)
+	if table == nil {
+		return nil
+	}
+	for _, k := range table.ForeignKeys {
+		if other := t.base.Table(k.Table); other != nil {
+			if err := t.make(ctx, other); err != nil {
+				return err
+			}
+		}
+	}
+	if err := t.make(ctx, table); err != nil {
+		return err
+	}
+	for _, o := range t.base.Tables {
+		if slices.ContainsFunc(o.ForeignKeys, func(k *schema.ForeignKey) bool { return schema.SameName(k.Table, n) }) {
+			if err := t.make(ctx, o); err != nil {
+				return err
+			}
+		}
+	}
+	if err := t.tie(ctx); err != nil {
+		return err
+	}
+	names := map[string]bool{strings.ToLower(tableOf(table).Name): true}
+	for size := 0; size != len(names); {
+		size = len(names)
+		for _, v := range t.base.Views {
+			if mentions(v.Query, names) {
+				names[strings.ToLower(tableOf(&schema.Table{Name: v.Name}).Name)] = true
+				if err := t.view(ctx, v); err != nil {
+					return err
+				}
+			}
+		}
+	}
+	return nil
+}
+
+func mentions(text string, names map[string]bool) bool {
+	tokens, _ := sqltext.Scan(text, sqltext.Migration)
+	return slices.ContainsFunc(tokens, func(t sqltext.Token) bool {
+		return (t.Kind == sqltext.Word || t.Kind == sqltext.Quoted) && names[strings.ToLower(t.Value)]
+	})
+}
+
+// make makes an empty table like a real one, but for foreign keys.
+func (t *trial) make(ctx context.Context, table *schema.Table) error {
+	if t.made[table.Name] || table.Opaque != "" {
+		return nil
+	}
+	t.made[table.Name] = true
+	ns, _ := t.d.split(table.Name)
+	if err := t.place(ctx, ns); err != nil {
+		return err
+	}
+	bare := *table
+	bare.ForeignKeys, bare.Own = nil, nil
+	t.left[table.Name] = table.ForeignKeys
+	bare.Columns = slices.Clone(table.Columns)
+	for i, c := range bare.Columns {
+		if c.Options["sequence"] != "" { // its default is the real sequence's, and nothing is ever inserted
+			copied := *c
+			copied.Options = nil
+			bare.Columns[i] = &copied
+		}
+	}
+	for _, sql := range (Engine{}).CreateSQL(&bare) {
+		if _, err := exec(ctx, t.conn, t.there(sql), nil); err != nil {
+			return fmt.Errorf("table %s cannot be copied to try the change: %w", table.Name, err)
+		}
+	}
+	for _, tr := range table.Own {
+		if kept := strings.TrimSuffix(strings.TrimSuffix(tr.Name, goneSuffix), "_moved"); strings.HasPrefix(kept, engine.Prefix+"kept_") {
+			if err := t.follower(ctx, tr, kept); err != nil {
+				return err
+			}
+		}
+	}
+	if len(table.Triggers) > 0 {
+		// Nothing of the applications' acts in a trial.
+		_, err := exec(ctx, t.conn, t.there("alter table "+name(table.Name)+" disable trigger user"), nil)
+		return err
+	}
+	return nil
+}
+
+// follower makes a trigger that lets kept values follow their rows, with its function.
+func (t *trial) follower(ctx context.Context, tr *schema.Trigger, kept string) error {
+	function := name(kept + goneSuffix)
+	create := "create or replace function " + function + "() returns trigger language plpgsql as $lastboard$ begin return null; end $lastboard$"
+	for _, sql := range []string{create, tr.SQL} {
+		if _, err := exec(ctx, t.conn, t.there(sql), nil); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// tie adds the foreign keys whose both ends are there.
+func (t *trial) tie(ctx context.Context) error {
+	for _, n := range slices.Sorted(maps.Keys(t.left)) {
+		var rest []*schema.ForeignKey
+		for _, k := range t.left[n] {
+			if !t.made[n] || !t.made[k.Table] {
+				rest = append(rest, k)
+				continue
+			}
+			if _, err := exec(ctx, t.conn, t.there(addForeignKey(&schema.Table{Name: n}, k)), nil); err != nil {
+				return fmt.Errorf("table %s cannot be copied to try the change: %w", n, err)
+			}
+		}
+		t.left[n] = rest
+	}
+	return nil
+}
+
+// view makes a view over empty tables.
+func (t *trial) view(ctx context.Context, v *schema.View) error {
+	if t.made[v.Name] {
+		return nil
+	}
+	t.made[v.Name] = true
+	for _, table := range t.base.Tables {
+		if mentions(v.Query, map[string]bool{strings.ToLower(tableOf(table).Name): true}) {
+			if err := t.make(ctx, table); err != nil {
+				return err
+			}
+		}
+	}
+	for _, other := range t.base.Views {
+		if other != v && mentions(v.Query, map[string]bool{strings.ToLower(tableOf(&schema.Table{Name: other.Name}).Name): true}) {
+			if err := t.view(ctx, other); err != nil {
+				return err
+			}
+		}
+	}
+	ns, _ := t.d.split(v.Name)
+	if err := t.place(ctx, ns); err != nil {
+		return err
+	}
+	if _, err := exec(ctx, t.conn, t.there(v.SQL), nil); err != nil {
+		return fmt.Errorf("view %s cannot be copied to try the change: %w", v.Name, err)
+	}
+	return nil
+}
+
+// kept makes an empty copy of a table of Lastboard's own that a step reads.
+func (t *trial) kept(ctx context.Context, ns, n string) error {
+	key := ns + "." + n
+	if t.made[key] {
+		return nil
+	}
+	real, err := (&reader{query: t.d.Query, where: "n.nspname = " + literal(ns), spell: func(_, x string) string { return ns + "." + x }}).read(ctx)
+	if err != nil {
+		return err
+	}
+	table := real.Table(key)
+	if table == nil {
+		return nil // a step makes it
+	}
+	bare := *table
+	bare.Triggers, bare.Own = nil, nil
+	if ns != own {
+		bare.ForeignKeys = nil
+	}
+	return t.make(ctx, &bare)
+}
