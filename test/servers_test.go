@@ -151,7 +151,11 @@ func (o *office) rows(table string, columns []string, types map[string]string) s
 			list[i] = "+" + c
 		}
 	}
-	rows, err := db.Query("select " + strings.Join(list, ", ") + " from " + quoted(table))
+	name := quoted(table)
+	if s, n, ok := strings.Cut(table, "."); ok && o.url != "" {
+		name = quoted(s) + "." + quoted(n)
+	}
+	rows, err := db.Query("select " + strings.Join(list, ", ") + " from " + name)
 	if err != nil {
 		o.Fatal(err)
 	}

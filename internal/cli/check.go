@@ -10,6 +10,7 @@ import (
 	"lastboard/internal/core/fault"
 	"lastboard/internal/core/migration"
 	"lastboard/internal/core/plan"
+	"lastboard/internal/core/project"
 	"lastboard/internal/core/run"
 	"lastboard/internal/engine"
 	"lastboard/internal/engine/sqlite"
@@ -67,7 +68,7 @@ func (g *global) checkFiles(show func(*view.Printer, fault.List) error) error {
 		return err
 	}
 	if len(faults) == 0 {
-		faults = check.Migrations(list, sqlite.Engine{})
+		faults = check.Migrations(list, g.engineOf(p))
 	}
 	return show(g.printer(), faults)
 }
@@ -161,4 +162,15 @@ func showFindings(p *view.Printer, list fault.List) error {
 		return exitCode(fault.Of(list))
 	}
 	return nil
+}
+
+// engineOf gives the engine of the database that would be used; SQLite where that cannot
+// be known.
+func (g *global) engineOf(p *project.Project) engine.Engine {
+	if d, err := p.Pick(g.database, g.url); err == nil {
+		if e, err := engineFor(p.Path(d.URL), g.unproven); err == nil {
+			return e
+		}
+	}
+	return sqlite.Engine{}
 }

@@ -91,12 +91,13 @@ type applier struct {
 
 // table finds the table that a statement changes.
 func (a *applier) table(n sqltext.Name) (*Table, error) {
-	if err := noSchema(n); err != nil {
+	full, err := a.name(n)
+	if err != nil {
 		return nil, err
 	}
-	t := a.after.Table(n.Name)
+	t := a.after.Table(full)
 	switch {
-	case t == nil && a.after.View(n.Name) != nil:
+	case t == nil && a.after.View(full) != nil:
 		return nil, problem(n.Pos, "name-unknown", "", "%s is a view, not a table", n)
 	case t == nil:
 		var names []string
@@ -114,12 +115,17 @@ func (a *applier) table(n sqltext.Name) (*Table, error) {
 
 const unknown = "native SQL has changed it"
 
-// noSchema refuses a schema's name: SQLite, the one engine so far, has none.
-func noSchema(n sqltext.Name) error {
-	if n.Schema != "" {
-		return problem(n.Pos, "name-unknown", "write "+n.Name+" alone", "there is no schema %s: this engine has no schemas", n.Schema)
+// name gives the name under which the model has a table, view or index: that of its
+// schema stands before it, unless it is the one of unnamed ones. An engine without
+// schemas refuses one.
+func (a *applier) name(n sqltext.Name) (string, error) {
+	switch {
+	case n.Schema == "" || a.env.Engine == "postgres" && SameName(n.Schema, a.after.Home):
+		return n.Name, nil
+	case a.env.Engine != "postgres":
+		return "", problem(n.Pos, "name-unknown", "write "+n.Name+" alone", "there is no schema %s: this engine has no schemas", n.Schema)
 	}
-	return nil
+	return n.Schema + "." + n.Name, nil
 }
 
 func didYouMean(word string, names []string) string {
@@ -131,16 +137,17 @@ func didYouMean(word string, names []string) string {
 
 // free refuses a name that a table, view or index already has.
 func (a *applier) free(n sqltext.Name) error {
-	if err := noSchema(n); err != nil {
+	full, err := a.name(n)
+	if err != nil {
 		return err
 	}
 	if strings.HasPrefix(strings.ToLower(n.Name), "lastboard_") || strings.HasPrefix(strings.ToLower(n.Name), "sqlite_") {
 		return problem(n.Pos, "name-taken", "", "names that begin with lastboard_ or sqlite_ are not free")
 	}
-	if t := a.after.Table(n.Name); t != nil {
+	if t := a.after.Table(full); t != nil {
 		return problem(n.Pos, "name-taken", "", "there is a table %s already", t.Name)
 	}
-	if v := a.after.View(n.Name); v != nil {
+	if v := a.after.View(full); v != nil {
 		return problem(n.Pos, "name-taken", "", "there is a view %s already", v.Name)
 	}
 	for _, t := range a.after.Tables {
@@ -159,7 +166,11 @@ func (a *applier) createTable(st *sqltext.CreateTable) error {
 	if err := a.free(st.Table); err != nil {
 		return err
 	}
-	t := &Table{Name: st.Table.Name}
+	full, err := a.name(st.Table)
+	if err != nil {
+		return err
+	}
+	t := &Table{Name: full}
 	a.after.Tables = append(a.after.Tables, t)
 	for _, def := range st.Columns {
 		if err := a.addColumn(t, def, false); err != nil {
@@ -294,10 +305,11 @@ func (a *applier) addConstraint(t *Table, c *sqltext.Constraint, existing bool) 
 }
 
 func (a *applier) addForeignKey(t *Table, c *sqltext.Constraint, name string, columns []string) error {
-	if err := noSchema(c.Ref.Table); err != nil {
+	full, err := a.name(c.Ref.Table)
+	if err != nil {
 		return err
 	}
-	parent := a.after.Table(c.Ref.Table.Name)
+	parent := a.after.Table(full)
 	if parent == nil {
 		return problem(c.Ref.Table.Pos, "name-unknown", "", "there is no table %s to refer to", c.Ref.Table)
 	}

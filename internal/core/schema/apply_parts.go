@@ -105,7 +105,11 @@ func (a *applier) createView(st *sqltext.CreateView) error {
 	if err := a.free(st.View); err != nil {
 		return err
 	}
-	v := &View{Name: st.View.Name, Query: st.Query.Text}
+	full, err := a.name(st.View)
+	if err != nil {
+		return err
+	}
+	v := &View{Name: full, Query: st.Query.Text}
 	a.after.putView(v.Name, v)
 	a.change.View = &ViewChange{After: v}
 	return nil
@@ -113,7 +117,11 @@ func (a *applier) createView(st *sqltext.CreateView) error {
 
 func (a *applier) dropView(st *sqltext.DropView) error {
 	a.change.What = "drop view " + st.View.Name
-	v := a.after.View(st.View.Name)
+	full, err := a.name(st.View)
+	if err != nil {
+		return err
+	}
+	v := a.after.View(full)
 	if v == nil {
 		var names []string
 		for _, v := range a.after.Views {

@@ -1,7 +1,9 @@
 package schema
 
 import (
+	"maps"
 	"slices"
+	"strings"
 
 	"lastboard/internal/core/sqltext"
 )
@@ -62,6 +64,10 @@ func renameIn(t *Table, old, to string) {
 		c := *k
 		c.Where = k.Where.renamed(old, to)
 		c.Parts = slices.Clone(k.Parts)
+		if d := k.Options["definition"]; d != "" {
+			c.Options = maps.Clone(k.Options)
+			c.Options["definition"] = renameWords(d, old, to)
+		}
 		for j := range c.Parts {
 			c.Parts[j].Expr = c.Parts[j].Expr.renamed(old, to)
 			if SameName(c.Parts[j].Column, old) {
@@ -94,8 +100,12 @@ func (x *alteration) renameTable(action sqltext.Action) error {
 		return nil
 	}
 	t := x.After
-	if !SameName(r.To, t.Name) {
-		if err := x.free(sqltext.Name{Name: r.To, Pos: r.At}); err != nil {
+	to, ns := r.To, ""
+	if s, _, ok := strings.Cut(t.Name, "."); ok && x.after.Home != "" {
+		ns, to = s, s+"."+r.To // it stays in its schema
+	}
+	if !SameName(to, t.Name) {
+		if err := x.free(sqltext.Name{Schema: ns, Name: r.To, Pos: r.At}); err != nil {
 			return err
 		}
 	}
@@ -107,9 +117,9 @@ func (x *alteration) renameTable(action sqltext.Action) error {
 		if other != t {
 			other = x.own(other)
 		}
-		referTo(other, old, r.To)
+		referTo(other, old, to)
 	}
-	t.Name = r.To
+	t.Name = to
 	return nil
 }
 

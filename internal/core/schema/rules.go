@@ -16,7 +16,11 @@ const nameLimit = 63
 // ConstraintName names an unnamed constraint: table_columns_kind, cut with a
 // hash at the limit, and numbered if the table has one of that name.
 func ConstraintName(t *Table, columns []string, kind string) string {
-	base := strings.Join(append(append([]string{t.Name}, columns...), kind), "_")
+	_, table, qualified := strings.Cut(t.Name, ".")
+	if !qualified {
+		table = t.Name
+	}
+	base := strings.Join(append(append([]string{table}, columns...), kind), "_")
 	for n := 1; ; n++ {
 		name := base
 		if n > 1 {

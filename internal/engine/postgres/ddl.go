@@ -185,9 +185,6 @@ func createIndex(t *schema.Table, x *schema.Index) string { return indexSQL(t, x
 // indexSQL gives the statement that makes an index; words are "index " or "index
 // concurrently ".
 func indexSQL(t *schema.Table, x *schema.Index, words string) string {
-	if d := x.Options["definition"]; d != "" {
-		return strings.Replace(d, "INDEX ", words, 1)
-	}
 	parts := make([]string, len(x.Parts))
 	for i, p := range x.Parts {
 		if p.Expr != nil {
@@ -206,7 +203,11 @@ func indexSQL(t *schema.Table, x *schema.Index, words string) string {
 	if x.Unique {
 		unique = "unique "
 	}
-	sql := "create " + unique + words + quote(x.Name) + " on " + name(t.Name) + " (" + strings.Join(parts, ", ") + ")"
+	sql := "create " + unique + words + quote(x.Name) + " on " + name(t.Name)
+	if d := x.Options["definition"]; d != "" {
+		return sql + " " + d
+	}
+	sql += " (" + strings.Join(parts, ", ") + ")"
 	if x.Where != nil {
 		sql += " where " + stored(t, *x.Where)
 	}

@@ -372,7 +372,8 @@ func (r *reader) index(v []any) {
 	}
 	options := map[string]string{}
 	if !plain {
-		options["definition"] = text(v[9])
+		_, using, _ := strings.Cut(text(v[9]), " USING ")
+		options["definition"] = "using " + using
 	}
 	if !yes(v[3]) {
 		options["invalid"] = "its build did not come to an end"
