@@ -156,7 +156,7 @@ func (p *planner) fillNew() {
 		body = append(body, "if new."+quote(c.Name)+" is null then new."+quote(c.Name)+" := "+value+"; end if;")
 	}
 	s := p.Add(engine.Sync, 0, "fill rows that come meanwhile",
-		"create or replace function "+function+"() returns trigger language plpgsql security definer set search_path = pg_catalog, pg_temp as $lastboard$ begin "+strings.Join(body, " ")+" return new; end $lastboard$",
+		"create or replace function "+function+"() returns trigger language plpgsql set search_path from current as $lastboard$ begin "+strings.Join(body, " ")+" return new; end $lastboard$",
 		"create trigger "+quote(trigger)+" before insert on "+p.table()+" for each row execute function "+function+"()")
 	s.Lock, s.Strong = lockWriters, []string{p.Table.Name}
 	s.Why = "an application that does not know the column yet leaves it out"

@@ -194,6 +194,8 @@ func isText(name string) bool {
 // text to text is nothing.
 func recast(t sqltext.Token, text, to string) (string, bool) {
 	switch {
+	case strings.Contains(to, "[]"):
+		return "", false
 	case isText(to):
 		return text, true
 	case t.Kind == sqltext.Word && t.Value == "null":
@@ -210,7 +212,7 @@ func recast(t sqltext.Token, text, to string) (string, bool) {
 		return text, true
 	case strings.HasPrefix(text, "(") && numberInside(text) && (to == "numeric" || to == "bigint" || to == "smallint" || to == "double precision" || to == "real"):
 		return strings.Trim(text, "()"), true
-	case !strings.Contains(to, "…") && !strings.Contains(to, "[]"):
+	case !strings.Contains(to, "…"):
 		if _, ok := sqltext.ParseType(to); ok && slices.Contains(sqltext.TypeNames(), to) {
 			return "cast(" + text + " as " + to + ")", true
 		}
