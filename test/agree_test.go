@@ -89,6 +89,18 @@ func TestEnginesAgree(t *testing.T) {
 	}
 }
 
+// TestColumnsThatCannotBeMoved are refused where a server moves none and rebuild asks for
+// it, and stand last where it does not.
+func TestColumnsThatCannotBeMoved(t *testing.T) {
+	o := newServerOffice(t)
+	o.migration("0001-first", wharf)
+	o.must("advance", "--yes")
+	refusal(t, o, "alter table berth add one text first rebuild", "engine-refuses", "moves no column")
+	o.migration("0002-change", "-- A change\nalter table berth add one text first;\n")
+	o.must("advance", "--yes")
+	o.same("select attnum from pg_attribute where attrelid = 'berth'::regclass and attname = 'one'", "4")
+}
+
 // TestEnginesRefuse is that what breaks a rule is refused on a server as it is on a file.
 func TestEnginesRefuse(t *testing.T) {
 	for _, c := range eachRefusal {
