@@ -147,7 +147,7 @@ func (c *checker) cannotReturn(t *schema.Table, a *sqltext.DropColumn) {
 // position notes a place that the engine does not give without copying the table.
 func (c *checker) position(pos sqltext.Pos, column string, p *sqltext.Place) {
 	if p != nil && !p.Rebuild && c.engine.Name() == "sqlite" {
-		c.add(fault.Note, pos, "position-not-kept", "write rebuild behind it to have the table copied, or leave the place away", "SQLite puts %s last, or leaves it where it is, unless the table is copied", column)
+		c.add(fault.Note, pos, "position-not-kept", "write rebuild behind it to have the table copied, or leave the place away", "%s stands last, or stays where it is, unless the table is copied", column)
 	}
 }
 
