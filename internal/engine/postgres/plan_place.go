@@ -82,6 +82,9 @@ func (p *planner) fill() {
 		if !ok {
 			continue
 		}
+		if p.followed() { // what an application has written meanwhile stays
+			value = "coalesce(" + quote(c.Name) + ", " + value + ")"
+		}
 		f, _ := p.FillOf(c)
 		follow = follow && f.Kept == nil && (f.Expr == nil || !sqltext.HasSubquery(f.Expr))
 		sets, names = append(sets, quote(c.Name)+" = "+value), append(names, c.Name)
