@@ -3,7 +3,6 @@ package run
 import (
 	"context"
 	"errors"
-	"fmt"
 	"sync"
 	"time"
 
@@ -206,7 +205,7 @@ func (f *filling) worker(ctx context.Context, db engine.Database, part int, shar
 		Point: point,
 	})
 	if err != nil {
-		return fmt.Errorf("%w", err)
+		return err
 	}
 	f.lock.Lock()
 	defer f.lock.Unlock()

@@ -41,7 +41,7 @@ func (t *trial) read(ctx context.Context, c *schema.Change) error {
 		return err
 	}
 	next := &schema.Schema{Home: t.base.Home}
-	t.forgotten(c, found)
+	t.rename(c)
 	for _, table := range t.base.Tables {
 		if !t.made[table.Name] {
 			next.Tables = append(next.Tables, table)
@@ -78,8 +78,8 @@ func real(rows *engine.Rows) {
 	}
 }
 
-// forgotten drops what is no longer there from what was made.
-func (t *trial) forgotten(c *schema.Change, found *schema.Schema) {
+// rename gives what a table still lacks to the name that it has now.
+func (t *trial) rename(c *schema.Change) {
 	if c.Table != nil && c.Table.Before != nil && c.Table.After != nil && c.Table.After.Name != c.Table.Before.Name {
 		t.left[c.Table.After.Name] = t.left[c.Table.Before.Name]
 		delete(t.left, c.Table.Before.Name)

@@ -2,7 +2,6 @@ package postgres
 
 import (
 	"fmt"
-	"maps"
 	"slices"
 	"strings"
 
@@ -340,6 +339,3 @@ func unmoved(change *schema.TableChange, columns []*schema.Column) []*schema.Col
 func (Engine) Enforces(t *schema.Table, c *schema.Column) bool {
 	return c.Generated != nil || c.Limit != "" || c.Type.Native || t.Opaque != "" || limit(c.Type, c.Name) == ""
 }
-
-// sortedOptions lists the keys of options in a steady order.
-func sortedOptions(o map[string]string) []string { return slices.Sorted(maps.Keys(o)) }
