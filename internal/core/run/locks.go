@@ -63,9 +63,12 @@ func (r *Runner) between(try int, strong bool) time.Duration {
 	if !strong {
 		return min(time.Duration(try)*20*time.Millisecond, r.LockWait+20*time.Millisecond)
 	}
-	d := min(r.LockWait<<min(try, 5), longestPause)
+	d := min(max(r.LockWait, shortestPause)<<min(try, 5), longestPause)
 	return d/2 + rand.N(d/2+1)
 }
+
+// shortestPause is what pauses begin with where lock_wait is shorter.
+const shortestPause = 20 * time.Millisecond
 
 // longestPause bounds the pause between two tries for a lock.
 const longestPause = 5 * time.Second

@@ -298,7 +298,8 @@ func (t *tx) patiently(ctx context.Context, sql string) error {
 // gives way (deadlock_timeout, a second unless set).
 const autovacuumYields = 2500 * time.Millisecond
 
-func milliseconds(d time.Duration) string { return fmt.Sprintf("'%dms'", d.Milliseconds()) }
+// milliseconds writes a timeout; one of nothing would mean none at all.
+func milliseconds(d time.Duration) string { return fmt.Sprintf("'%dms'", max(d.Milliseconds(), 1)) }
 
 type tx struct {
 	d    *database
