@@ -2,6 +2,7 @@ package test
 
 import (
 	"fmt"
+	"os"
 	"strings"
 	"testing"
 	"time"
@@ -10,7 +11,7 @@ import (
 // TestConnectionsThatFail is that each says what is wrong, changes nothing, and shows no
 // password.
 func TestConnectionsThatFail(t *testing.T) {
-	o := newServerOffice(t, "create table vessel (id integer primary key)", "do $$ begin if not exists (select 1 from pg_roles where rolname = 'guarded') then create role guarded login password 'tidewater'; end if; end $$", "grant select on vessel to guarded")
+	o := newServerOffice(t, "create table vessel (id integer primary key)", "grant select on vessel to guarded")
 	at := strings.TrimPrefix(o.url, "postgres://postgres@")
 	host, name, _ := strings.Cut(at, "/")
 	for _, c := range []struct{ what, url, says string }{
@@ -19,7 +20,8 @@ func TestConnectionsThatFail(t *testing.T) {
 		{"no such database", "postgres://postgres@" + host + "/nosuch", "there is no database nosuch"},
 		{"no such host", "postgres://postgres@nosuch.invalid/" + name, "no host nosuch.invalid"},
 		{"nobody listens", "postgres://postgres@127.0.0.1:1/" + name, "does not answer"},
-		{"no TLS there", "postgres://postgres@" + at + "?sslmode=require", "do not agree on TLS"},
+		{"TLS by another authority", "postgres://postgres@" + at + "?sslmode=verify-full&sslrootcert=" + postgresServer(t).Dir + "/other.pem", "do not agree on TLS"},
+		{"no TLS where it is asked for", "postgres://pilot@" + at + "?sslmode=disable", "does not let you in"},
 		{"no such user", "postgres://nosuch@" + at, "does not let you in"},
 		{"no URL", "postgres://%zz", "cannot be read"},
 		{"an engine that there is not", "oracle://x", "no engine for oracle: URLs"},
@@ -38,6 +40,38 @@ func TestConnectionsThatFail(t *testing.T) {
 	r := o.code(0, "describe", "--url", "postgres://guarded:tidewater@"+at)
 	if strings.Contains(r.String(), "tidewater") {
 		t.Errorf("the password is shown: %s", r)
+	}
+}
+
+// TestWaysToConnect are those of the server's own programs.
+func TestWaysToConnect(t *testing.T) {
+	o := newServerOffice(t, "create table vessel (id integer primary key)", "grant select on vessel to guarded")
+	p := postgresServer(t)
+	at := strings.TrimPrefix(o.url, "postgres://postgres@")
+	host, name, _ := strings.Cut(at, "/")
+	_, port, _ := strings.Cut(host, ":")
+	o.write("secrets", host+":"+name+":guarded:tidewater\n")
+	if err := os.Chmod(o.dir+"/secrets", 0o600); err != nil {
+		t.Fatal(err)
+	}
+	for _, c := range []struct {
+		what, url string
+		env       []string
+	}{
+		{"a socket", "postgres://postgres@/" + name + "?host=" + p.Dir + "&port=" + port, nil},
+		{"TLS that is verified", "postgres://postgres@" + at + "?sslmode=verify-full&sslrootcert=" + p.Dir + "/ca.pem", nil},
+		{"TLS from the environment", "postgres://postgres@" + at, []string{"PGSSLMODE=verify-ca", "PGSSLROOTCERT=" + p.Dir + "/ca.pem"}},
+		{"a password from the environment", "postgres://guarded@" + at, []string{"PGPASSWORD=tidewater"}},
+		{"a password file", "postgres://guarded@" + at, []string{"PGPASSFILE=" + o.dir + "/secrets"}},
+	} {
+		t.Run(c.what, func(t *testing.T) {
+			way := &office{T: t, dir: o.dir, url: o.url, env: c.env}
+			r := way.code(0, "describe", "--url", c.url)
+			way.wants(r, "vessel", name)
+			if strings.Contains(r.String(), "tidewater") {
+				t.Errorf("the password is shown: %s", r)
+			}
+		})
 	}
 }
 

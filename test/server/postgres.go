@@ -92,8 +92,11 @@ func (p *Postgres) start(settings []string) error {
 	if out, err := initdb.CombinedOutput(); err != nil {
 		return fmt.Errorf("making a server: %w\n%s", err, out)
 	}
+	if err := certificates(p.Dir, who); err != nil {
+		return err
+	}
 	// One user needs a password, so that it can be wrong.
-	rules := "host all guarded 127.0.0.1/32 scram-sha-256\nhost all all 127.0.0.1/32 trust\nlocal all all trust\n"
+	rules := "hostnossl all pilot 127.0.0.1/32 reject\nhost all guarded 127.0.0.1/32 scram-sha-256\nhost all all 127.0.0.1/32 trust\nlocal all all trust\n"
 	if err := os.WriteFile(filepath.Join(data, "pg_hba.conf"), []byte(rules), 0o644); err != nil {
 		return err
 	}
@@ -103,7 +106,7 @@ func (p *Postgres) start(settings []string) error {
 	args := []string{"-D", data, "-k", p.Dir, "-p", strconv.Itoa(p.Port)}
 	for _, s := range append([]string{
 		"listen_addresses = 127.0.0.1", "fsync = off", "full_page_writes = off", "max_connections = 200", "logging_collector = off", "log_min_messages = fatal", "shared_buffers = 128MB",
-		"max_wal_size = 2GB", "autovacuum_naptime = 5s",
+		"max_wal_size = 2GB", "autovacuum_naptime = 5s", "ssl = on", "ssl_cert_file = " + filepath.Join(p.Dir, "server.pem"), "ssl_key_file = " + filepath.Join(p.Dir, "server.key"),
 	}, settings...) {
 		args = append(args, "-c", strings.ReplaceAll(s, " = ", "="))
 	}
@@ -131,7 +134,8 @@ func (p *Postgres) start(settings []string) error {
 	p.process = server.Process
 	for range 200 {
 		if c, err := pgx.Connect(context.Background(), p.URL("postgres")); err == nil {
-			return c.Close(context.Background())
+			_, err := c.Exec(context.Background(), "create role guarded login password 'tidewater'")
+			return errors.Join(err, c.Close(context.Background()))
 		}
 		time.Sleep(50 * time.Millisecond)
 	}
@@ -168,6 +172,14 @@ func unprivileged(dir string) (*syscall.SysProcAttr, error) {
 	}
 	who.Credential = &syscall.Credential{Uid: uint32(uid), Gid: uint32(gid)}
 	return who, os.Chown(dir, uid, gid)
+}
+
+// certificates makes those of a server that runs as who.
+func certificates(dir string, who *syscall.SysProcAttr) error {
+	if err := Certificates(dir); err != nil || who.Credential == nil {
+		return err
+	}
+	return os.Chown(filepath.Join(dir, "server.key"), int(who.Credential.Uid), int(who.Credential.Gid))
 }
 
 func freePort() (int, error) {

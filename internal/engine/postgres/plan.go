@@ -106,7 +106,7 @@ func (Engine) Steps(c *schema.Change, f engine.Facts) ([]*engine.Step, error) {
 // nobody else waiting, and what reads a large table has a transaction of its own.
 func (p *planner) settle() {
 	for _, s := range p.Steps {
-		if s.Batch != nil {
+		if s.Batch != nil && s.Batch.Keys[0] != "ctid" {
 			keys := strings.Join(s.Batch.Keys, ", ")
 			rows := name(s.Table)
 			s.Batch.Middle = "select " + keys + " from " + rows + " order by " + keys + " offset (select count(*) / 2 from " + rows + ") limit 1"

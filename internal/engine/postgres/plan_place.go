@@ -72,7 +72,7 @@ func (p *planner) addColumn(c *schema.Column) {
 
 // fill gives existing rows their values.
 func (p *planner) fill() {
-	var sets, names []string
+	var sets, names, values []string
 	follow := true
 	for _, c := range p.After.Columns {
 		if p.From(c) != nil {
@@ -87,7 +87,7 @@ func (p *planner) fill() {
 		}
 		f, _ := p.FillOf(c)
 		follow = follow && f.Kept == nil && (f.Expr == nil || !sqltext.HasSubquery(f.Expr))
-		sets, names = append(sets, quote(c.Name)+" = "+value), append(names, c.Name)
+		sets, names, values = append(sets, quote(c.Name)+" = "+value), append(names, c.Name), append(values, value)
 	}
 	if len(sets) > 0 {
 		if p.followed() && follow {
@@ -95,12 +95,36 @@ func (p *planner) fill() {
 		}
 		s := p.Update("fill "+strings.Join(names, ", "), "update "+p.table()+" set "+strings.Join(sets, ", ")+" where "+engine.Range)
 		s.Preview = p.PreviewAdded()
+		if p.Cursor(p.Table) == nil && !p.Short(updateRate) {
+			p.walkPlaces(s, names, values)
+		}
 	}
 	for _, c := range p.After.Columns {
 		if f, ok := p.FillOf(c); ok && f.OnlyNull {
 			p.fillNulls(c, f)
 		}
 	}
+}
+
+// walkPlaces lets a fill of added columns walk a table without a key in the order in
+// which its rows lie. A row that is written gets another place, perhaps ahead: it is known
+// by its values. One that somebody else moves back meanwhile is looked for at the end.
+func (p *planner) walkPlaces(s *engine.Step, names, values []string) {
+	var empty, missed []string
+	for i, n := range names {
+		empty = append(empty, quote(n)+" is null")
+		missed = append(missed, "("+quote(n)+" is null and "+values[i]+" is not null)")
+	}
+	update, _, _ := strings.Cut(s.SQL[0], " where ")
+	s.SQL = []string{update + " where " + engine.Range + " and (" + strings.Join(empty, " or ") + ")"}
+	s.WritersWait, s.Lock = engine.WaitBriefly, p.BatchLock
+	s.Batch = &engine.Batch{
+		Keys:  []string{"ctid"},
+		Upper: "select '(' || pg_relation_size(to_regclass(" + literal(p.table()) + ")) / current_setting('block_size')::bigint || ',0)'",
+		Next:  "select cast(max(ctid) as text) from (select ctid from " + p.table() + " where " + engine.Range + " limit ?) b having max(ctid) is not null",
+		Do:    s.SQL,
+	}
+	p.Add(engine.Backfill, scanRate, "fill rows that were moved meanwhile", update+" where "+strings.Join(missed, " or ")).Alone = true
 }
 
 // filling gives what existing rows get in an added column, as SQL; ok is false when the
@@ -158,9 +182,13 @@ func (p *planner) fillNew() {
 		}
 		body = append(body, "if new."+quote(c.Name)+" is null then new."+quote(c.Name)+" := "+value+"; end if;")
 	}
+	when := "insert"
+	if p.Cursor(p.Table) == nil {
+		when += " or update" // such a row gets another place, which the walk may have passed
+	}
 	s := p.Add(engine.Sync, 0, "fill rows that come meanwhile",
 		"create or replace function "+function+"() returns trigger language plpgsql set search_path from current as $lastboard$ begin "+strings.Join(body, " ")+" return new; end $lastboard$",
-		"create trigger "+quote(trigger)+" before insert on "+p.table()+" for each row execute function "+function+"()")
+		"create trigger "+quote(trigger)+" before "+when+" on "+p.table()+" for each row execute function "+function+"()")
 	s.Lock, s.Strong = lockWriters, []string{p.Table.Name}
 	s.Why = "an application that does not know the column yet leaves it out"
 	s.Undo = p.fillEnd()
