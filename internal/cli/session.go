@@ -22,6 +22,7 @@ import (
 	"lastboard/internal/core/run"
 	"lastboard/internal/core/sqltext"
 	"lastboard/internal/engine"
+	"lastboard/internal/engine/mariadb"
 	"lastboard/internal/engine/postgres"
 	"lastboard/internal/engine/sqlite"
 	"lastboard/internal/view"
@@ -126,8 +127,10 @@ func engineFor(url string, unproven bool) (engine.Engine, error) {
 		return sqlite.Engine{}, nil
 	case scheme == "postgres", scheme == "postgresql":
 		return postgres.Engine{Unproven: unproven}, nil
+	case scheme == "mariadb", scheme == "mysql":
+		return mariadb.Engine{Unproven: unproven}, nil
 	}
-	return nil, fault.New(fault.Refused, "engine-unknown", "this version knows sqlite: and postgres://", "no engine for %s: URLs", scheme)
+	return nil, fault.New(fault.Refused, "engine-unknown", "this version knows sqlite:, postgres:// and mariadb://", "no engine for %s: URLs", scheme)
 }
 
 // loadMigrations reads the project's folder; paths are shown as seen from here.

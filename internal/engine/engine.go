@@ -350,6 +350,8 @@ type Batch struct {
 	Upper string   `json:"upper"` // gives the greatest key
 	Next  string   `json:"next"`  // gives the last key of the next ? rows
 	Do    []string `json:"do"`    // run in order, in one transaction
+	// Apart asks that the columns of a key are compared one by one.
+	Apart bool `json:"apart,omitempty"`
 	// Middle gives a key in the middle, where two workers can share the keys; "" where
 	// they cannot.
 	Middle string `json:"middle,omitempty"`

@@ -23,7 +23,7 @@ func (p *Postgres) StartPooler(database string) (url string, stop func(), err er
 	if err != nil {
 		return "", nil, err
 	}
-	who, err := unprivileged(dir)
+	who, err := unprivileged(dir, "postgres")
 	if err != nil {
 		return "", nil, err
 	}

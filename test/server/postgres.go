@@ -7,12 +7,9 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"net"
 	"os"
 	"os/exec"
-	"os/user"
 	"path/filepath"
-	"runtime"
 	"slices"
 	"strconv"
 	"strings"
@@ -29,9 +26,8 @@ type Postgres struct {
 	Dir  string
 	Port int
 
-	stopped chan error
-	process *os.Process
-	made    atomic.Int64
+	running
+	made atomic.Int64
 }
 
 // PostgresBin finds the programs of the server: in the folder that LASTBOARD_POSTGRES
@@ -73,7 +69,7 @@ func StartPostgres(settings ...string) (*Postgres, error) {
 	if err != nil {
 		return nil, err
 	}
-	p := &Postgres{Bin: bin, Dir: dir, stopped: make(chan error, 1)}
+	p := &Postgres{Bin: bin, Dir: dir}
 	if err := p.start(settings); err != nil {
 		os.RemoveAll(dir)
 		return nil, err
@@ -82,7 +78,7 @@ func StartPostgres(settings ...string) (*Postgres, error) {
 }
 
 func (p *Postgres) start(settings []string) error {
-	who, err := unprivileged(p.Dir)
+	who, err := unprivileged(p.Dir, "postgres")
 	if err != nil {
 		return err
 	}
@@ -110,28 +106,9 @@ func (p *Postgres) start(settings []string) error {
 	}, settings...) {
 		args = append(args, "-c", strings.ReplaceAll(s, " = ", "="))
 	}
-	log, err := os.Create(filepath.Join(p.Dir, "log"))
-	if err != nil {
+	if err := p.launch(exec.Command(filepath.Join(p.Bin, "postgres"), args...), who, p.Dir); err != nil {
 		return err
 	}
-	defer log.Close()
-	server := exec.Command(filepath.Join(p.Bin, "postgres"), args...)
-	server.SysProcAttr, server.Dir, server.Env = who, p.Dir, environment(p.Dir)
-	server.Stdout, server.Stderr = log, log
-	started := make(chan error)
-	go func() {
-		// The server is told when the thread ends that started it.
-		runtime.LockOSThread()
-		err := server.Start()
-		started <- err
-		if err == nil {
-			p.stopped <- server.Wait()
-		}
-	}()
-	if err := <-started; err != nil {
-		return err
-	}
-	p.process = server.Process
 	for range 200 {
 		if c, err := pgx.Connect(context.Background(), p.URL("postgres")); err == nil {
 			_, err := c.Exec(context.Background(), "create role guarded login password 'tidewater'")
@@ -139,56 +116,7 @@ func (p *Postgres) start(settings []string) error {
 		}
 		time.Sleep(50 * time.Millisecond)
 	}
-	text, _ := os.ReadFile(log.Name())
-	p.Stop()
-	return fmt.Errorf("the server does not answer: %s", text)
-}
-
-// environment gives a server nothing of this program's but what it needs to run.
-func environment(dir string) []string {
-	return []string{"PATH=/usr/bin:/bin", "HOME=" + dir, "LC_ALL=C", "TZ=UTC", "LD_LIBRARY_PATH=" + os.Getenv("LASTBOARD_SERVER_LIBRARIES")}
-}
-
-// unprivileged gives what a child needs to run as another user where this one is root,
-// and gives that user the folder.
-func unprivileged(dir string) (*syscall.SysProcAttr, error) {
-	who := &syscall.SysProcAttr{Pdeathsig: syscall.SIGQUIT}
-	if os.Getuid() != 0 {
-		return who, nil
-	}
-	u, err := user.Lookup("postgres")
-	if err != nil {
-		if u, err = user.Lookup("nobody"); err != nil {
-			return nil, err
-		}
-	}
-	uid, err := strconv.Atoi(u.Uid)
-	if err != nil {
-		return nil, err
-	}
-	gid, err := strconv.Atoi(u.Gid)
-	if err != nil {
-		return nil, err
-	}
-	who.Credential = &syscall.Credential{Uid: uint32(uid), Gid: uint32(gid)}
-	return who, os.Chown(dir, uid, gid)
-}
-
-// certificates makes those of a server that runs as who.
-func certificates(dir string, who *syscall.SysProcAttr) error {
-	if err := Certificates(dir); err != nil || who.Credential == nil {
-		return err
-	}
-	return os.Chown(filepath.Join(dir, "server.key"), int(who.Credential.Uid), int(who.Credential.Gid))
-}
-
-func freePort() (int, error) {
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		return 0, err
-	}
-	defer l.Close()
-	return l.Addr().(*net.TCPAddr).Port, nil
+	return errors.Join(p.silent(p.Dir), p.Stop())
 }
 
 // URL gives the address of a database on the server.
@@ -222,13 +150,4 @@ func (p *Postgres) Drop(database string) error {
 }
 
 // Stop ends the server and takes its folder away.
-func (p *Postgres) Stop() error {
-	err := p.process.Signal(syscall.SIGINT)
-	select {
-	case <-p.stopped:
-	case <-time.After(20 * time.Second):
-		err = errors.Join(err, p.process.Kill())
-		<-p.stopped
-	}
-	return errors.Join(err, os.RemoveAll(p.Dir))
-}
+func (p *Postgres) Stop() error { return errors.Join(p.end(syscall.SIGINT), os.RemoveAll(p.Dir)) }

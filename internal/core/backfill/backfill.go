@@ -130,7 +130,7 @@ func one(ctx context.Context, b *engine.Batch, from Checkpoint, size int, h Hook
 			return from, false, err
 		}
 	}
-	condition, args, err := keyRange(b.Keys, next.Last, next.Upper)
+	condition, args, err := keyRange(b, next.Last, next.Upper)
 	if err != nil {
 		return from, false, err
 	}
@@ -145,7 +145,7 @@ func one(ctx context.Context, b *engine.Batch, from Checkpoint, size int, h Hook
 	if err != nil {
 		return from, false, err
 	}
-	condition, args, err = keyRange(b.Keys, next.Last, end)
+	condition, args, err = keyRange(b, next.Last, end)
 	if err != nil {
 		return from, false, err
 	}
@@ -213,7 +213,11 @@ func key(ctx context.Context, tx engine.Tx, sql string, args ...any) ([]any, err
 
 // keyRange gives the condition that a key is above last, when there is one, and
 // not above upper.
-func keyRange(keys []string, last, upper string) (string, []any, error) {
+func keyRange(b *engine.Batch, last, upper string) (string, []any, error) {
+	keys := b.Keys
+	if b.Apart && len(keys) > 1 {
+		return apart(keys, last, upper)
+	}
 	left, mark := keys[0], "?"
 	if len(keys) > 1 {
 		left = "(" + strings.Join(keys, ", ") + ")"
@@ -231,6 +235,34 @@ func keyRange(keys []string, last, upper string) (string, []any, error) {
 		return "", nil, err
 	}
 	return left + " > " + mark + " and " + left + " <= " + mark, append(low, high...), nil
+}
+
+// apart gives the condition with each column of the key compared for itself, for an
+// engine that finds no range of an index by several at once.
+func apart(keys []string, last, upper string) (string, []any, error) {
+	condition, args, err := side(keys, "<", " <= ?", upper)
+	if err != nil || last == "" {
+		return condition, args, err
+	}
+	above, low, err := side(keys, ">", " > ?", last)
+	return above + " and " + condition, append(low, args...), err
+}
+
+// side compares a key with one value: strictly in all columns but the last, which has
+// its own comparison.
+func side(keys []string, strict, end, value string) (string, []any, error) {
+	values, err := DecodeKey(value)
+	if err != nil {
+		return "", nil, err
+	}
+	n := len(keys) - 1
+	condition := keys[n] + end
+	args := []any{values[n]}
+	for i := n - 1; i >= 0; i-- {
+		condition = keys[i] + " " + strict + " ? or " + keys[i] + " = ? and (" + condition + ")"
+		args = append([]any{values[i], values[i]}, args...)
+	}
+	return "(" + condition + ")", args, nil
 }
 
 // EncodeKey writes a key as text that keeps the type of each value.

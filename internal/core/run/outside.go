@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"strings"
 	"time"
 
 	"lastboard/internal/core/ledger"
@@ -17,7 +18,6 @@ func (r *Runner) outside(ctx context.Context, p *progress, s *engine.Step, first
 		if err := r.inTx(ctx, engine.TxOptions{}, func(tx engine.Tx) error { return r.open(ctx, tx, p) }); err != nil {
 			return err
 		}
-		p.changed = true
 	}
 	r.observe(Event{What: "step", Version: p.record.Version, Step: s, Steps: len(p.steps)})
 	started, tries := time.Now(), 0
@@ -32,7 +32,15 @@ func (r *Runner) outside(ctx context.Context, p *progress, s *engine.Step, first
 	}
 	if !done {
 		err := r.inTx(ctx, engine.TxOptions{}, func(tx engine.Tx) error {
-			return errors.Join(ledger.Beat(ctx, tx, r.me), ledger.StepBegun(ctx, tx, p.record.Version, p.record.Direction, s.Number))
+			if err := errors.Join(ledger.Beat(ctx, tx, r.me), ledger.StepBegun(ctx, tx, p.record.Version, p.record.Direction, s.Number)); err != nil {
+				return err
+			}
+			for _, k := range s.Keeps {
+				if err := ledger.Keep(ctx, tx, p.record.Version, p.record.Direction, p.record.Checksum, k); err != nil {
+					return err
+				}
+			}
+			return nil
 		})
 		if err != nil {
 			return err
@@ -43,13 +51,23 @@ func (r *Runner) outside(ctx context.Context, p *progress, s *engine.Step, first
 		if err := r.statements(ctx, s, s.Outside.Statements, &tries); err != nil {
 			// What is half done may stand in the way of the applications.
 			clean := context.WithoutCancel(ctx)
-			return errors.Join(err, r.statements(clean, s, s.Outside.Clean, &tries))
+			if e := r.statements(clean, s, s.Outside.Clean, &tries); e != nil {
+				p.changed = true
+				return errors.Join(err, e)
+			}
+			return errors.Join(err, r.unbegun(clean, p))
 		}
 	}
+	p.changed = true
 	point("outside-done")
 	err = r.inTx(ctx, engine.TxOptions{}, func(tx engine.Tx) error {
 		if err := ledger.Beat(ctx, tx, r.me); err != nil {
 			return err
+		}
+		for _, kept := range s.PutsBack {
+			if err := ledger.LetGo(ctx, tx, kept); err != nil {
+				return err
+			}
 		}
 		return ledger.StepDone(ctx, tx, p.record.Version, p.record.Direction, s.Number, started, 0, tries, 0)
 	})
@@ -59,6 +77,30 @@ func (r *Runner) outside(ctx context.Context, p *progress, s *engine.Step, first
 	p.done[s.Number] = true
 	r.observe(Event{What: "step-done", Version: p.record.Version, Step: s, Steps: len(p.steps), Took: time.Since(started)})
 	return nil
+}
+
+// unbegun takes the record of a run away whose first change did not come about: nothing
+// has happened.
+func (r *Runner) unbegun(ctx context.Context, p *progress) error {
+	if p.changed || p.before != nil && (p.before.State == ledger.Running || p.before.State == ledger.Stopped) {
+		return nil
+	}
+	return r.inTx(ctx, engine.TxOptions{}, func(tx engine.Tx) error {
+		if err := ledger.Beat(ctx, tx, r.me); err != nil {
+			return err
+		}
+		for _, s := range p.steps {
+			for _, k := range s.Keeps {
+				if err := ledger.LetGo(ctx, tx, k.Kept); err != nil {
+					return err
+				}
+			}
+		}
+		if p.before == nil {
+			return ledger.Forget(ctx, tx, p.record.Version)
+		}
+		return errors.Join(ledger.PutSteps(ctx, tx, p.record.Version, p.record.Direction, nil), ledger.Put(ctx, tx, p.before))
+	})
 }
 
 func (r *Runner) happened(ctx context.Context, s *engine.Step) (bool, error) {
@@ -95,7 +137,9 @@ func (r *Runner) statements(ctx context.Context, s *engine.Step, list []engine.S
 	for _, st := range list {
 		if st.Direct {
 			point("statement")
-			if err := r.DB.Exec(ctx, st.SQL); err != nil {
+			n, err := r.again(ctx, s.Strong, func() error { return r.DB.Exec(ctx, st.SQL) })
+			*tries = max(*tries, n)
+			if err != nil {
 				return err
 			}
 			continue
@@ -113,7 +157,7 @@ func (r *Runner) statements(ctx context.Context, s *engine.Step, list []engine.S
 			if err := ledger.Beat(ctx, tx, r.me); err != nil {
 				return err
 			}
-			if _, err := tx.Exec(ctx, st.SQL); err != nil {
+			if err := oneOf(ctx, tx, st.SQL); err != nil {
 				return err
 			}
 			point("statement")
@@ -125,4 +169,17 @@ func (r *Runner) statements(ctx context.Context, s *engine.Step, list []engine.S
 		}
 	}
 	return nil
+}
+
+// oneOf runs one statement; a select gives a row only when something is wrong.
+func oneOf(ctx context.Context, tx engine.Tx, sql string) error {
+	if !strings.HasPrefix(sql, "select ") {
+		_, err := tx.Exec(ctx, sql)
+		return err
+	}
+	found, err := tx.Query(ctx, sql)
+	if err == nil && len(found.Values) > 0 {
+		err = fmt.Errorf("%v", found.Values[0][0])
+	}
+	return err
 }

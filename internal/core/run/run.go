@@ -218,7 +218,7 @@ func (r *Runner) Advance(ctx context.Context, m *migration.Migration, known *led
 	if err := r.planned(); err != nil {
 		return nil, err
 	}
-	return p, r.start(ctx, p, record, proven)
+	return p, r.start(ctx, p, nil, record, proven)
 }
 
 func (r *Runner) planAdvance(ctx context.Context, m *migration.Migration) (*plan.Plan, error) {
@@ -272,7 +272,7 @@ func (r *Runner) Retreat(ctx context.Context, known *ledger.Migration) (*plan.Pl
 	if err := r.planned(); err != nil {
 		return nil, err
 	}
-	return p, r.start(ctx, p, &record, proven)
+	return p, r.start(ctx, p, known, &record, proven)
 }
 
 // countBatches adds to each unfinished backfill what its checkpoint says.

@@ -20,6 +20,7 @@ import (
 // progress is a run of one migration on its way.
 type progress struct {
 	record  *ledger.Migration
+	before  *ledger.Migration // the record as it was; nil before the first run
 	steps   []*engine.Step
 	done    map[int]bool
 	proven  map[int]bool
@@ -32,7 +33,7 @@ type progress struct {
 
 // start begins a planned run: the record of it is written in the transaction of
 // its first steps.
-func (r *Runner) start(ctx context.Context, p *plan.Plan, record *ledger.Migration, proven map[int]bool) error {
+func (r *Runner) start(ctx context.Context, p *plan.Plan, before, record *ledger.Migration, proven map[int]bool) error {
 	wanted, err := json.Marshal(schema.Since(p.Before, p.After))
 	if err != nil {
 		return err
@@ -43,7 +44,7 @@ func (r *Runner) start(ctx context.Context, p *plan.Plan, record *ledger.Migrati
 			return err
 		}
 	}
-	run := &progress{record: record, steps: p.Steps, done: map[int]bool{}, proven: proven, kept: p.KeptNumber, started: time.Now()}
+	run := &progress{record: record, before: before, steps: p.Steps, done: map[int]bool{}, proven: proven, kept: p.KeptNumber, started: time.Now()}
 	return r.run(ctx, run, true)
 }
 

@@ -21,6 +21,27 @@ type Change struct {
 	Native *NativeChange
 }
 
+// Subjects names the tables that the change is about and that are there before it.
+func (c *Change) Subjects() []string {
+	switch {
+	case c.Table != nil && c.Table.Before != nil:
+		return []string{c.Table.Before.Name}
+	case c.Rows != nil:
+		return []string{c.Rows.Table.Name}
+	case c.Insert != nil:
+		return []string{c.Insert.Table.Name}
+	case c.Delete != nil:
+		return []string{c.Delete.Table.Name}
+	case c.Native != nil:
+		var list []string
+		for _, n := range c.Native.Statement.Touching {
+			list = append(list, n.String())
+		}
+		return list
+	}
+	return nil
+}
+
 // TableChange turns one table into another. Before is nil when the table is
 // made, After when it is dropped.
 type TableChange struct {

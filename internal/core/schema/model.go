@@ -89,7 +89,9 @@ type Key struct {
 type Check struct {
 	Name    string
 	Expr    Expr
-	Implied bool              `json:",omitempty"`
+	Implied bool `json:",omitempty"`
+	// Column is the column whose definition holds it; "" when the table's own does.
+	Column  string            `json:",omitempty"`
 	Options map[string]string `json:",omitempty"`
 }
 
@@ -126,7 +128,11 @@ type IndexPart struct {
 }
 
 // Trigger is a trigger as the engine stores it.
-type Trigger struct{ Name, SQL string }
+type Trigger struct {
+	Name, SQL string
+	// Mode is the mode in which the engine reads its text; "" where there is none.
+	Mode string `json:",omitempty"`
+}
 
 // View is a view: its columns, and its text as the engine stores it.
 type View struct {

@@ -51,6 +51,8 @@ type Dialect interface {
 	Text(e schema.Expr) string
 	// Same writes that two values are equal, or both null.
 	Same(a, b string) string
+	// UpdateFrom writes an update of a table whose rows are joined with others.
+	UpdateFrom(table, others string, columns, values []string, where string) string
 	// Once ends a subquery whose values have to be computed once for each row.
 	Once() string
 	// Declaration gives the type of a column as it stands in a statement.

@@ -82,7 +82,10 @@ func (p *Planner) Backfill(c *schema.RowChange) []*engine.Step {
 	}
 	var statements []string
 	if c.Discard {
-		statements = []string{"update " + p.Name(t.Name) + " set " + strings.Join(f.sets, ", ") + f.from + f.where}
+		statements = []string{"update " + p.Name(t.Name) + " set " + strings.Join(f.sets, ", ") + f.where}
+		if f.others != "" {
+			statements = []string{p.UpdateFrom(p.Name(t.Name), f.others, f.columns, f.values, f.where)}
+		}
 	} else {
 		kept := p.Facts.KeptTable()
 		place := p.Add(engine.Catalog, 0, "make a place for the old values of "+t.Name, p.CreateKept(t, kept, keys, f.columns))
@@ -110,7 +113,7 @@ func (p *Planner) Backfill(c *schema.RowChange) []*engine.Step {
 // filling is what a backfill writes, as SQL.
 type filling struct {
 	columns, values, sets []string
-	from, where           string
+	others, where         string
 	steady                bool // computed again, it gives the same
 }
 
@@ -125,7 +128,7 @@ func (p *Planner) filling(c *schema.RowChange, condition string) *filling {
 	}
 	if p.Source != nil {
 		f.steady = false
-		f.from = " from " + p.Name(p.Source.Table.Name) + " as " + p.Column(p.Source.Alias)
+		f.others = p.Name(p.Source.Table.Name) + " as " + p.Column(p.Source.Alias)
 		f.where += " and " + p.Joined()
 	}
 	if condition != "" {
@@ -152,6 +155,15 @@ func (f *filling) keeping(p *Planner, t *schema.Table, kept string, keys []strin
 		where = " where " + engine.Range + " and exists (select 1 from " + p.Name(kept) + " k where " + p.KeptMatch(t, keys) + ")"
 	}
 	return []string{insert, "update " + p.Name(t.Name) + " set " + strings.Join(sets, ", ") + where}
+}
+
+// UpdateFrom writes an update of joined rows as SQLite and PostgreSQL have it.
+func UpdateFrom(table, others string, columns, values []string, where string, quote func(string) string) string {
+	sets := make([]string, len(columns))
+	for i, c := range columns {
+		sets[i] = quote(c) + " = " + values[i]
+	}
+	return "update " + table + " set " + strings.Join(sets, ", ") + " from " + others + where
 }
 
 // Preview gives the query that shows what some rows would get.

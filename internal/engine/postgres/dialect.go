@@ -32,6 +32,11 @@ func (dialect) Unconverted(e sqltext.Expr, s planning.Scope) (string, error) {
 	return text, r.err
 }
 
+// UpdateFrom implements planning.Dialect.
+func (dialect) UpdateFrom(table, others string, columns, values []string, where string) string {
+	return planning.UpdateFrom(table, others, columns, values, where, quote)
+}
+
 func (dialect) Text(e schema.Expr) string { return (Engine{}).Text(e) }
 
 func (dialect) Same(a, b string) string { return a + " is not distinct from " + b }

@@ -40,7 +40,7 @@ type planner struct {
 	changing []string
 	// followers are statements that let what is kept follow its rows.
 	followers []string
-	parts     parts
+	parts     planning.Parts
 	filler    bool // a trigger fills rows that come
 }
 

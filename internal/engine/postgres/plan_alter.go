@@ -126,19 +126,19 @@ func again[T any](p *planner, parts []T, uses func(T, string) bool) []T {
 // dropParts takes off what goes, and what would stand in the way.
 func (p *planner) dropParts() {
 	p.renameParts()
-	for _, x := range p.parts.goneIndexes {
+	for _, x := range p.parts.GoneIndexes {
 		if !slices.ContainsFunc(p.Dropped(), func(c *schema.Column) bool { return x.Uses(c.Name) }) {
 			p.Add(engine.Catalog, 0, "drop index "+x.Name, "drop index "+beside(p.Table.Name, x.Name))
 		}
 	}
 	var names []string
-	for _, k := range p.parts.goneKeys {
+	for _, k := range p.parts.GoneKeys {
 		names = append(names, k.Name)
 	}
-	for _, k := range append(p.parts.goneChecks, p.reworded(p.Table.Checks)...) {
+	for _, k := range append(p.parts.GoneChecks, p.reworded(p.Table.Checks)...) {
 		names = append(names, k.Name)
 	}
-	references := p.parts.goneReferences
+	references := p.parts.GoneReferences
 	for _, k := range references {
 		names = append(names, k.Name)
 	}

@@ -113,11 +113,11 @@ func (p *planner) addParts() {
 	if k := p.After.PrimaryKey; k != nil && (!p.samePrimary() || p.usesRemade(k.Columns...)) {
 		p.addKey("primary key", k)
 	}
-	keys := p.parts.keys
+	keys := p.parts.Keys
 	for _, k := range append(slices.Clone(keys), again(p, p.staying(keys), func(k *schema.Key, c string) bool { return schema.HasName(k.Columns, c) })...) {
 		p.addKey("unique", k)
 	}
-	checks := p.parts.checks
+	checks := p.parts.Checks
 	for _, k := range checks {
 		p.addCheck("add constraint "+k.Name, k.Name, checkSQL(p.After, k), k.Options["no inherit"] == "")
 	}
@@ -133,10 +133,10 @@ func (p *planner) addParts() {
 			p.addCheck("add constraint "+k.Name, k.Name, checkSQL(p.After, &fresh), true)
 		}
 	}
-	for _, k := range p.parts.references {
+	for _, k := range p.parts.References {
 		p.foreignKey(p.Table, k)
 	}
-	indexes := p.parts.indexes
+	indexes := p.parts.Indexes
 	for _, x := range indexes {
 		p.addIndex(x)
 	}
@@ -152,7 +152,7 @@ func (p *planner) addParts() {
 func (p *planner) reworded(list []*schema.Check) []*schema.Check {
 	var out []*schema.Check
 	for _, k := range list {
-		if !slices.Contains(p.parts.goneChecks, k) && !slices.Contains(p.parts.checks, k) && slices.ContainsFunc(p.changing, k.Expr.Mentions) {
+		if !slices.Contains(p.parts.GoneChecks, k) && !slices.Contains(p.parts.Checks, k) && slices.ContainsFunc(p.changing, k.Expr.Mentions) {
 			out = append(out, k)
 		}
 	}

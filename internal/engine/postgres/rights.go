@@ -23,7 +23,7 @@ func (d *database) mayTry(ctx context.Context) error {
 
 // mayChange asserts the rights that a change needs on the real tables.
 func (d *database) mayChange(ctx context.Context, base *schema.Schema, c *schema.Change, steps []*engine.Step) error {
-	for _, n := range subjects(c) {
+	for _, n := range c.Subjects() {
 		if base.Table(n) == nil {
 			continue
 		}

@@ -14,7 +14,7 @@ import (
 
 // need makes what a change and its steps speak of, as far as it is not there yet.
 func (t *trial) need(ctx context.Context, c *schema.Change, steps []*engine.Step) error {
-	for _, n := range subjects(c) {
+	for _, n := range c.Subjects() {
 		if err := t.subject(ctx, n); err != nil {
 			return err
 		}
@@ -55,27 +55,6 @@ func (t *trial) need(ctx context.Context, c *schema.Change, steps []*engine.Step
 				return err
 			}
 		}
-	}
-	return nil
-}
-
-// subjects names the tables that a change is about.
-func subjects(c *schema.Change) []string {
-	switch {
-	case c.Table != nil && c.Table.Before != nil:
-		return []string{c.Table.Before.Name}
-	case c.Rows != nil:
-		return []string{c.Rows.Table.Name}
-	case c.Insert != nil:
-		return []string{c.Insert.Table.Name}
-	case c.Delete != nil:
-		return []string{c.Delete.Table.Name}
-	case c.Native != nil:
-		var list []string
-		for _, n := range c.Native.Statement.Touching {
-			list = append(list, n.String())
-		}
-		return list
 	}
 	return nil
 }

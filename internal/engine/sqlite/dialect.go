@@ -39,6 +39,11 @@ func (d dialect) Unconverted(e sqltext.Expr, s planning.Scope) (string, error) {
 	return failedFunction + "(" + marked + ")", err
 }
 
+// UpdateFrom implements planning.Dialect.
+func (dialect) UpdateFrom(table, others string, columns, values []string, where string) string {
+	return planning.UpdateFrom(table, others, columns, values, where, quote)
+}
+
 func (dialect) Text(e schema.Expr) string { return (Engine{}).Text(e) }
 
 func (dialect) Same(a, b string) string { return a + " is " + b }

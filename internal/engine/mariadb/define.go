@@ -1,0 +1,192 @@
+package mariadb
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"lastboard/internal/engine"
+)
+
+// algorithm is the mark in an alter that stands for the algorithm and the lock until
+// they are known.
+const algorithm = "{algorithm}"
+
+// ways are the algorithms and locks of an alter, the cheapest first (the manual, ALTER
+// TABLE).
+var ways = []string{
+	"algorithm=instant, lock=none", "algorithm=nocopy, lock=none", "algorithm=inplace, lock=none", "algorithm=instant, lock=exclusive",
+	"algorithm=nocopy, lock=shared", "algorithm=inplace, lock=shared", "algorithm=copy, lock=shared", "algorithm=copy, lock=exclusive",
+}
+
+// between parts the statements of a script, which runs while a table is locked.
+const between = ";\n"
+
+// defines reports whether a statement defines something, and so commits by itself.
+func defines(sql string) bool {
+	word, rest, _ := strings.Cut(sql, " ")
+	switch strings.ToLower(word) {
+	case "alter", "create", "drop", "rename", "truncate", "lock", "grant", "revoke", "analyze", "optimize":
+		return !strings.HasPrefix(rest, "temporary ")
+	}
+	return strings.HasPrefix(sql, "set statement ")
+}
+
+// instant reports whether a statement works on metadata alone, so that its time can be
+// bounded with its wait.
+func instant(sql string) bool {
+	return strings.HasPrefix(sql, "create or replace trigger ") || strings.HasPrefix(sql, "drop trigger ") || strings.HasPrefix(sql, "rename ") || strings.HasPrefix(sql, "drop table ") || strings.Contains(sql, "algorithm=instant")
+}
+
+// define runs a statement that defines something. wait bounds how long others may have
+// to queue behind it; 0 is the server's own bound.
+func (d *database) define(ctx context.Context, sql string, wait time.Duration) (int64, error) {
+	if strings.Contains(sql, between) {
+		return 0, d.script(ctx, sql, wait)
+	}
+	if strings.Contains(sql, algorithm) {
+		_, err := d.cheapest(ctx, sql, func(sql string) error { return d.bounded(ctx, d.session, sql, wait) })
+		return 0, err
+	}
+	return 0, d.bounded(ctx, d.session, sql, wait)
+}
+
+// cheapest gives an alter with the cheapest algorithm and lock that the server accepts,
+// once it has run.
+func (d *database) cheapest(ctx context.Context, sql string, run func(sql string) error) (string, error) {
+	var err error
+	for _, way := range ways {
+		sql := strings.ReplaceAll(sql, algorithm, way)
+		if err = run(sql); !refusedWay(err) {
+			return sql, err
+		}
+	}
+	return "", err
+}
+
+// refusedWay reports whether the server refuses an algorithm or a lock.
+func refusedWay(err error) bool {
+	c := code(err)
+	return c == errNotSupported || c == errNotSupported2
+}
+
+// bounded runs one statement.
+func (d *database) bounded(ctx context.Context, s *session, sql string, wait time.Duration) error {
+	var err error
+	settings, plain := "", sql
+	if rest, ok := strings.CutPrefix(sql, "set statement "); ok {
+		settings, plain, _ = strings.Cut(rest, " for ")
+		settings += ", "
+	}
+	switch {
+	case wait > 0 && instant(plain):
+		_, err = s.exec(ctx, "set statement "+settings+"max_statement_time = "+seconds(wait)+" for "+translate(plain))
+	case wait > 0:
+		err = d.patient(ctx, s, sql, wait)
+	default:
+		_, err = s.exec(ctx, sql)
+	}
+	if refusedWay(err) && !strings.Contains(sql, algorithm) {
+		return &anew{err}
+	}
+	var busy *engine.Busy
+	if errors.As(err, &busy) {
+		busy.Who = d.suspects(ctx)
+	}
+	return err
+}
+
+// anew is the error of an alter whose algorithm the real table refuses, though an empty
+// copy of it has accepted it.
+type anew struct{ err error }
+
+func (e *anew) Error() string {
+	return "the table refuses what an empty copy of it accepted (" + message(e.err) + "); it may have run out of instant changes"
+}
+func (e *anew) Unwrap() error { return e.err }
+
+// patient runs an alter that works for long beside applications. While it waits for its
+// lock at the start they queue behind it, so that is bounded; it is not ended any more
+// once it has begun to work.
+func (d *database) patient(ctx context.Context, s *session, sql string, wait time.Duration) error {
+	done := make(chan struct{})
+	ended := make(chan bool, 1)
+	go func() { ended <- d.watchStart(ctx, s.id, wait, done) }()
+	_, err := s.exec(ctx, sql)
+	close(done)
+	<-ended
+	return err
+}
+
+// watchStart ends a statement that has waited for its first lock for too long.
+func (d *database) watchStart(ctx context.Context, id int64, wait time.Duration, done chan struct{}) bool {
+	look, err := d.watcher(ctx)
+	if err != nil {
+		return false
+	}
+	waiting := time.Duration(0)
+	pause := max(wait/8, 2*time.Millisecond)
+	for {
+		select {
+		case <-done:
+			return false
+		case <-time.After(pause):
+		}
+		r, err := look.query(ctx, "select coalesce(state, '') from information_schema.processlist where id = ?", id)
+		if err != nil || len(r.Values) == 0 {
+			return false
+		}
+		state := text(r.Values[0][0])
+		switch {
+		case strings.HasPrefix(state, "Waiting for table"):
+			if waiting += pause; waiting >= wait {
+				look.exec(ctx, "kill query "+fmt.Sprint(id))
+				return true
+			}
+		case strings.Contains(state, "altering") || strings.Contains(state, "copy") || strings.Contains(state, "committing"):
+			return false
+		}
+	}
+}
+
+// script runs statements while tables are locked, and unlocks them whatever happens.
+func (d *database) script(ctx context.Context, text string, wait time.Duration) (err error) {
+	statements := strings.Split(text, between)
+	if wait > 0 {
+		if _, err := d.exec(ctx, "set max_statement_time = "+seconds(wait)); err != nil {
+			return err
+		}
+	}
+	_, err = d.exec(ctx, statements[0])
+	if wait > 0 {
+		_, e := d.exec(context.WithoutCancel(ctx), "set max_statement_time = 0")
+		err = errors.Join(err, e)
+	}
+	defer func() {
+		_, e := d.exec(context.WithoutCancel(ctx), "unlock tables")
+		err = errors.Join(err, e)
+	}()
+	if err != nil {
+		var busy *engine.Busy
+		if errors.As(err, &busy) {
+			busy.Who = d.suspects(ctx)
+		}
+		return err
+	}
+	for _, sql := range statements[1:] {
+		if strings.Contains(sql, algorithm) {
+			_, err = d.cheapest(ctx, sql, func(sql string) error { _, err := d.exec(ctx, sql); return err })
+		} else {
+			_, err = d.exec(ctx, sql)
+		}
+		if refusedWay(err) {
+			err = &anew{err}
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}

@@ -1,0 +1,243 @@
+package mariadb
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"lastboard/internal/core/schema"
+	"lastboard/internal/core/sqltext"
+	"lastboard/internal/engine"
+	"lastboard/internal/engine/planning"
+)
+
+// dialect is how MariaDB writes what planners share.
+type dialect struct{}
+
+var _ planning.Dialect = dialect{}
+
+func (dialect) Name(table string) string { return quote(table) }
+func (dialect) Column(n string) string   { return quote(n) }
+
+// Expr implements planning.Dialect.
+func (dialect) Expr(e sqltext.Expr, s planning.Scope) (string, error) {
+	r := renderer{Scope: s}
+	text := r.expr(e, bindOr)
+	return text, r.err
+}
+
+// Unconverted implements planning.Dialect.
+func (dialect) Unconverted(e sqltext.Expr, s planning.Scope) (string, error) {
+	r := renderer{Scope: s}
+	text := r.unconverted(e)
+	return text, r.err
+}
+
+// UpdateFrom implements planning.Dialect.
+func (dialect) UpdateFrom(table, others string, columns, values []string, where string) string {
+	sets := make([]string, len(columns))
+	for i, c := range columns {
+		sets[i] = table + "." + quote(c) + " = " + values[i]
+	}
+	return "update " + table + ", " + others + " set " + strings.Join(sets, ", ") + where
+}
+
+func (dialect) Text(e schema.Expr) string { return (Engine{}).Text(e) }
+
+// Same implements planning.Dialect: byte for byte, whatever the collation.
+func (dialect) Same(a, b string) string { return "binary " + a + " <=> binary " + b }
+
+// Once implements planning.Dialect: a limit keeps a subquery apart.
+func (dialect) Once() string { return " limit 18446744073709551615" }
+
+func (dialect) Declaration(_ *schema.Table, c *schema.Column) string { return declaration(c) }
+
+// As implements planning.Dialect.
+func (dialect) As(value string, _ *schema.Column) string { return value }
+
+// Fits implements planning.Dialect. A text that a number is wanted of is looked at
+// first.
+func (dialect) Fits(t sqltext.Type, kind, v string) string {
+	f := fits(t, kind, v)
+	if kind != "text" {
+		return f
+	}
+	r := renderer{}
+	ok := r.convertible(&sqltext.Cast{X: &sqltext.Literal{Kind: sqltext.StringLiteral}, Type: t}, v)
+	if ok == "" {
+		return f
+	}
+	if f == "" {
+		f = "true"
+	}
+	return "case when " + v + " is null then true when " + ok + " then " + f + " else false end"
+}
+
+// Changed implements planning.Dialect.
+func (dialect) Changed(old, c *schema.Column, x, v string) string {
+	number := "cast(" + x + " as " + exact + ")"
+	if old.Type.IsText() || old.Type.Native {
+		number = "(case when " + asText(x) + " regexp " + numberPattern + " then cast(" + asText(x) + " as " + exact + ") end)"
+	}
+	from := old.Type.Name
+	switch t := c.Type; {
+	case from == "boolean":
+		return ""
+	case t.IsInteger(), t.Name == "numeric":
+		return number + " <> cast(" + v + " as " + exact + ")"
+	case t.Name == "real", t.Name == "double precision":
+		return number + " <> cast(" + v + " as " + exact + ")"
+	case t.Name == "boolean" && !old.Type.IsText():
+		return number + " not in (0, 1)"
+	case t.Name == "date" && strings.HasPrefix(from, "timestamp"):
+		return "cast(" + x + " as datetime(6)) <> cast(" + v + " as datetime(6))"
+	case t.Name == "date" && old.Type.IsText():
+		return "char_length(" + x + ") > 10 and substr(" + x + ", 12) not regexp '^[0:.]*$'"
+	}
+	return ""
+}
+
+// Cursor implements planning.Dialect: rows are walked by a key.
+func (dialect) Cursor(t *schema.Table) []string {
+	key := t.Key()
+	if !slices.ContainsFunc(key, func(n string) bool { return unbounded(t.Column(n)) }) {
+		return strings.Split(quoteAll(key), ", ")[:len(key)]
+	}
+	return nil
+}
+
+// Place implements planning.Dialect: there is nothing by which a row without a key could
+// be found, so all of it is shown.
+func (dialect) Place(t *schema.Table) []string {
+	return strings.Split(quoteAll(t.ColumnNames()), ", ")
+}
+
+func (dialect) Plain(columns []string) string { return strings.Join(columns, ", ") }
+
+func (dialect) Index(t *schema.Table, x *schema.Index) string { return indexSQL(t, x) }
+
+func (dialect) References(k *schema.ForeignKey) string { return references(k) }
+
+// CreateKept implements planning.Dialect.
+func (dialect) CreateKept(t *schema.Table, kept string, keys, values []string) string {
+	return "create table " + quote(kept) + " (" + keptSQL("k", t, keys) + ", " + keptSQL("o", t, values) + ", " + keptSQL("w", t, values) + ", " + keptKey(t, keys) + ")"
+}
+
+// keptKey gives the key of a table of kept values.
+func keptKey(t *schema.Table, keys []string) string {
+	words := "primary key"
+	if slices.ContainsFunc(keys, func(n string) bool { return unbounded(t.Column(n)) }) {
+		words = "unique key"
+	}
+	return words + " (" + planning.KeptSQL("k", len(keys)) + ")"
+}
+
+const (
+	goneSuffix  = "_gone"
+	movedSuffix = "_moved"
+)
+
+// Follow implements planning.Dialect: triggers take away what is kept of a row that is
+// deleted or gets another key. They know Lastboard's own sessions.
+func (dialect) Follow(p *planning.Planner, s *engine.Step, _ bool) {
+	k := s.Keeps[0]
+	if p.Table.Column(k.Keys[0]) != nil {
+		s.SQL = append(s.SQL, followSQL(p.Table, k.Kept, k.Keys)...)
+	}
+}
+
+func followSQL(t *schema.Table, kept string, keys []string) []string {
+	match, moved := make([]string, len(keys)), make([]string, len(keys))
+	for i, k := range keys {
+		match[i] = fmt.Sprintf("k%d = old.%s", i+1, quote(k))
+		moved[i] = "not (old." + quote(k) + " <=> new." + quote(k) + ")"
+	}
+	act := " then delete from " + quote(kept) + " where " + strings.Join(match, " and ") + "; end if"
+	return []string{
+		"create or replace trigger " + quote(kept+goneSuffix) + " after delete on " + quote(t.Name) + " for each row if @lastboard_writes is null" + act,
+		"create or replace trigger " + quote(kept+movedSuffix) + " after update on " + quote(t.Name) + " for each row if " + strings.Join(moved, " or ") + act,
+	}
+}
+
+func (dialect) Forget(kept string) []string { return forget(kept) }
+
+// forget gives the statements that take away what is kept, and what follows it.
+func forget(kept string) []string {
+	return []string{"drop trigger if exists " + quote(kept+goneSuffix), "drop trigger if exists " + quote(kept+movedSuffix), "drop table if exists " + quote(kept)}
+}
+
+// Forget implements engine.Planner.
+func (Engine) Forget(k *engine.Keeping) []string { return forget(k.Kept) }
+
+// Quietly implements planning.Dialect: a column that notes the time of each update keeps
+// it, since Lastboard's own updates write it as it is.
+func (dialect) Quietly(t *schema.Table, statements []string) []string {
+	list := slices.Clone(statements)
+	for i, sql := range list {
+		rest, ok := strings.CutPrefix(sql, "update "+quote(t.Name)+" set ")
+		if !ok {
+			continue
+		}
+		for _, c := range t.Columns {
+			if c.OnUpdateNow && !strings.Contains(rest, quote(c.Name)+" = ") {
+				rest = quote(c.Name) + " = " + quote(c.Name) + ", " + rest
+			}
+		}
+		list[i] = "update " + quote(t.Name) + " set " + rest
+	}
+	return list
+}
+
+// Unfollowed implements planning.Dialect.
+func (dialect) Unfollowed(_ *schema.Table, statements []string) []string { return statements }
+
+func (dialect) WholeRow(t *schema.Table) string { return quoteAll(storedNames(t)) }
+
+func storedNames(t *schema.Table) []string {
+	var list []string
+	for _, c := range t.Stored() {
+		list = append(list, c.Name)
+	}
+	return list
+}
+
+func (dialect) RestoreRows(t *schema.Table, k *schema.Kept) string {
+	list := quoteAll(storedNames(t))
+	return "insert into " + quote(t.Name) + " (" + list + ") select " + list + " from " + quote(k.Table)
+}
+
+// Load implements planning.Dialect.
+func (dialect) Load(p *planning.Planner, s *schema.Source) *engine.Step {
+	t := s.Table
+	var on []string
+	l := &engine.Load{File: s.File}
+	definitions := make([]string, len(t.Columns))
+	for i, c := range t.Columns {
+		l.Types = append(l.Types, c.Type)
+		definitions[i] = quote(c.Name) + " " + declaration(c)
+		if isText(c) {
+			definitions[i] += collated(c)
+		}
+		definitions[i] += " null"
+	}
+	for _, pair := range s.On {
+		on = append(on, pair.Other)
+		for i, c := range t.Columns {
+			if c.Name == pair.Other {
+				l.Keys = append(l.Keys, i)
+			}
+		}
+	}
+	table := quote(t.Name)
+	columns := " (" + strings.Join(definitions, ", ") + ", key (" + keyParts(t, on, false) + "))"
+	marks := strings.TrimSuffix(strings.Repeat("?, ", len(t.Columns)), ", ")
+	l.Insert = "insert into " + table + " (" + quoteAll(t.ColumnNames()) + ") values (" + marks + ")"
+	l.Lend = []string{"drop temporary table if exists " + table, "create temporary table " + table + columns + ownOptions}
+	l.LendRow = l.Insert
+	l.Unmatched = "select count(*) from " + table + " as " + quote(s.Alias) + " where not exists (select 1 from " + quote(p.Table.Name) + " where " + p.Joined() + ")"
+	return &engine.Step{
+		Kind: engine.Catalog, Table: p.Table.Name, What: "read " + s.File, WritersWait: engine.WaitNo, Lock: "none",
+		SQL:  []string{"create table " + table + columns},
+		Load: l, Undo: []string{"drop table if exists " + table},
+	}
+}

@@ -1,0 +1,34 @@
+package mariadb
+
+import (
+	"fmt"
+	"os"
+	"testing"
+
+	"lastboard/internal/engine/enginetest"
+	"lastboard/test/server"
+)
+
+var private *server.MariaDB
+
+func TestMain(m *testing.M) {
+	var err error
+	if private, err = server.StartMariaDB(); err != nil {
+		fmt.Fprintln(os.Stderr, err)
+		os.Exit(1)
+	}
+	code := m.Run()
+	private.Stop()
+	os.Exit(code)
+}
+
+func TestEngine(t *testing.T) {
+	enginetest.Run(t, enginetest.Target{Engine: Engine{}, WholeIndexes: true, New: func(t *testing.T) string {
+		name, err := private.Database()
+		if err != nil {
+			t.Fatal(err)
+		}
+		t.Cleanup(func() { private.Drop(name) })
+		return private.URL(name)
+	}})
+}

@@ -1,0 +1,296 @@
+// Package mariadb is Lastboard's engine for MariaDB 10.6 and later.
+//
+// What defines a table commits by itself: each such statement is a step of its own,
+// written down before it is done, and asked of the catalog after a crash. Every alter
+// names its algorithm and its lock: the cheapest that an empty copy of the table has
+// accepted, so that a wrong forecast fails at once instead of keeping writers waiting.
+//
+// Start reading at [Engine] for connections, read.go for how a schema is read,
+// plan.go for how a change becomes steps, and trial.go for how the steps are tried on
+// empty copies first.
+package mariadb
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/go-sql-driver/mysql"
+
+	"lastboard/internal/core/schema"
+	"lastboard/internal/engine"
+	"lastboard/internal/engine/planning"
+)
+
+// Engine is MariaDB.
+type Engine struct {
+	// Unproven lets a server be used that answers like MariaDB and is another.
+	Unproven bool
+}
+
+var _ engine.Engine = Engine{}
+
+// Name implements engine.Engine.
+func (Engine) Name() string { return "mariadb" }
+
+type database struct {
+	*session
+	config       *mysql.Config
+	second       *session // looks on while the first waits; nil until it is needed
+	claim        *session // has the runner's lock; nil unless this is the runner
+	version      string
+	logs, trusts bool // whether there is a binary log, and users may make triggers all the same
+	cluster      bool
+	readOnly     bool
+	locks        *bool // whether the server shows metadata locks; nil until it is known
+	memory       memory
+}
+
+func (d *database) Close() error {
+	err := d.session.close()
+	for _, s := range []*session{d.second, d.claim} {
+		if s != nil {
+			s.close()
+		}
+	}
+	return err
+}
+
+func (d *database) host() string { return d.config.Addr }
+
+func (d *database) Info() engine.Info {
+	return engine.Info{Engine: "mariadb", Title: "MariaDB", Version: d.version, Host: d.host(), Name: d.config.DBName}
+}
+
+// Schema implements engine.Database.
+func (d *database) Schema(ctx context.Context) (*schema.Schema, error) {
+	s, err := (&reader{query: d.query, database: d.config.DBName}).read(ctx)
+	if err != nil {
+		return nil, fmt.Errorf("reading the tables: %w", err)
+	}
+	return d.memory.keep(s), nil
+}
+
+// Up to how many rows and bytes a table is counted exactly.
+const (
+	exactRows  = 2_000_000
+	exactBytes = 256 << 20
+)
+
+// Count counts a small table, and takes the engine's own estimate for a large one.
+func (d *database) Count(ctx context.Context, table string, _ bool) (rows, bytes int64, err error) {
+	r, b, err := d.CountAll(ctx, []string{table})
+	return r[table], b[table], err
+}
+
+// CountAll implements engine.Counter, with two statements for some hundred tables.
+func (d *database) CountAll(ctx context.Context, tables []string) (rows, bytes map[string]int64, err error) {
+	rows, bytes = map[string]int64{}, map[string]int64{}
+	for chunk := range slices.Chunk(tables, 200) {
+		list := make([]string, len(chunk))
+		for i, t := range chunk {
+			list[i] = planning.Literal(t)
+		}
+		r, err := d.query(ctx, "select table_name, coalesce(table_rows, 0), coalesce(data_length, 0) + coalesce(index_length, 0) from information_schema.tables where table_schema = database() and table_name in ("+strings.Join(list, ", ")+")")
+		if err != nil {
+			return nil, nil, err
+		}
+		var counts []string
+		for _, v := range r.Values {
+			n := text(v[0])
+			rows[n], bytes[n] = number(v[1]), number(v[2])
+			if rows[n] < exactRows && bytes[n] < exactBytes {
+				counts = append(counts, "select "+planning.Literal(n)+", count(*) from "+quote(n))
+			}
+		}
+		if len(counts) == 0 {
+			continue
+		}
+		if r, err = d.query(ctx, strings.Join(counts, " union all ")); err != nil {
+			return nil, nil, err
+		}
+		for _, v := range r.Values {
+			rows[text(v[0])] = number(v[1])
+		}
+	}
+	return rows, bytes, nil
+}
+
+// Sample implements engine.Database.
+func (d *database) Sample(ctx context.Context, t *schema.Table, columns []string, n int) (*engine.Rows, error) {
+	keys := (&planning.Planner{Dialect: dialect{}}).Sample(t)
+	list := slices.Clone(keys)
+	if len(columns) == 0 {
+		columns, list = t.ColumnNames(), nil
+	}
+	for _, c := range columns {
+		if q := quote(c); !slices.Contains(list, q) {
+			list = append(list, q)
+		}
+	}
+	order := ""
+	if t.Key() != nil {
+		order = " order by " + strings.Join(keys, ", ")
+	}
+	return d.query(ctx, "select "+strings.Join(list, ", ")+" from "+quote(t.Name)+order+" limit ?", int64(n))
+}
+
+// Nulls implements engine.Database.
+func (d *database) Nulls(ctx context.Context, t *schema.Table) ([]int64, error) {
+	parts := make([]string, len(t.Columns))
+	for i, c := range t.Columns {
+		parts[i] = "count(*) - count(" + quote(c.Name) + ")"
+	}
+	r, err := d.query(ctx, "select "+strings.Join(parts, ", ")+" from "+quote(t.Name))
+	if err != nil {
+		return nil, err
+	}
+	nulls := make([]int64, len(parts))
+	for i, v := range r.Values[0] {
+		nulls[i] = number(v)
+	}
+	return nulls, nil
+}
+
+// Query implements engine.Database.
+func (d *database) Query(ctx context.Context, sql string, args ...any) (*engine.Rows, error) {
+	return d.query(ctx, sql, args...)
+}
+
+// Exec implements engine.Database.
+func (d *database) Exec(ctx context.Context, sql string) error {
+	_, err := d.define(ctx, sql, 0)
+	return err
+}
+
+// Lend implements engine.Database: the table is a temporary one.
+func (d *database) Lend(ctx context.Context, statements []string, insert string, rows func(add func([]any) error) error) error {
+	for _, s := range statements {
+		if _, err := d.exec(ctx, s); err != nil {
+			return err
+		}
+	}
+	return rows(func(values []any) error {
+		_, err := d.exec(ctx, insert, values...)
+		return err
+	})
+}
+
+// Own implements engine.Database.
+func (d *database) Own(ctx context.Context) ([]engine.OwnObject, error) {
+	r, err := d.query(ctx, `
+		select 'table', table_name, '' from information_schema.tables where table_schema = database() and table_name like 'lastboard!_%' escape '!'
+		union all
+		select 'trigger', trigger_name, event_object_table from information_schema.triggers where trigger_schema = database() and trigger_name like 'lastboard!_%' escape '!' order by 1, 2`)
+	if err != nil {
+		return nil, err
+	}
+	var list []engine.OwnObject
+	for _, v := range r.Values {
+		list = append(list, engine.OwnObject{Kind: text(v[0]), Name: text(v[1]), Table: text(v[2])})
+	}
+	return list, nil
+}
+
+// Advice implements engine.Database.
+func (d *database) Advice(context.Context) []string { return nil }
+
+// Users lists other clients of the database, as far as the user may see them.
+func (d *database) Users() []string {
+	ctx, cancel := context.WithTimeout(context.Background(), 2*time.Second)
+	defer cancel()
+	r, err := d.query(ctx, `select user, count(*) from information_schema.processlist where db = database() and id <> connection_id() group by user order by 2 desc, 1`)
+	if err != nil {
+		return nil
+	}
+	var list []string
+	for _, v := range r.Values {
+		list = append(list, fmt.Sprintf("%s (%d sessions)", text(v[0]), number(v[1])))
+	}
+	return list
+}
+
+// Begin implements engine.Database.
+func (d *database) Begin(ctx context.Context, o engine.TxOptions) (engine.Tx, error) {
+	words := "start transaction"
+	if d.readOnly {
+		words += " read only"
+	}
+	if _, err := d.exec(ctx, words); err != nil {
+		return nil, err
+	}
+	return &tx{d: d, wait: o.LockWait}, nil
+}
+
+type tx struct {
+	d    *database
+	wait time.Duration
+	done bool
+}
+
+// Exec implements engine.Tx. A statement that defines something commits what was done
+// before it.
+func (t *tx) Exec(ctx context.Context, sql string, args ...any) (int64, error) {
+	if len(args) == 0 && defines(sql) {
+		return t.d.define(ctx, sql, t.wait)
+	}
+	if insert, kept, ok := strings.Cut(sql, notedIn); ok {
+		return t.note(ctx, insert, kept)
+	}
+	return t.d.exec(ctx, sql, args...)
+}
+
+func (t *tx) Query(ctx context.Context, sql string, args ...any) (*engine.Rows, error) {
+	return t.d.query(ctx, sql, args...)
+}
+
+func (t *tx) Schema(ctx context.Context) (*schema.Schema, error) { return t.d.Schema(ctx) }
+
+func (t *tx) Commit() error {
+	t.done = true
+	_, err := t.d.exec(context.Background(), "commit")
+	return err
+}
+
+// Rollback takes everything back; after a commit it does nothing.
+func (t *tx) Rollback() error {
+	if t.done {
+		return nil
+	}
+	t.done = true
+	_, err := t.d.exec(context.Background(), "rollback")
+	var gone *engine.CannotOpen
+	if errors.As(err, &gone) {
+		return nil // with the connection
+	}
+	return err
+}
+
+// notedIn stands behind an insert whose keys it returns, before the table in which they
+// are noted: the server can give them to a client alone.
+const notedIn = " -- noted in "
+
+func noting(insert, kept string) string { return insert + notedIn + kept }
+
+// note runs such an insert and notes the keys.
+func (t *tx) note(ctx context.Context, insert, kept string) (int64, error) {
+	r, err := t.d.query(ctx, insert)
+	if err != nil {
+		return 0, err
+	}
+	for rows := range slices.Chunk(r.Values, 500) {
+		marks := make([]string, len(rows))
+		var values []any
+		for i, row := range rows {
+			marks[i] = "(" + strings.TrimSuffix(strings.Repeat("?, ", len(row)), ", ") + ")"
+			values = append(values, row...)
+		}
+		if _, err := t.d.exec(ctx, "insert into "+quote(kept)+" values "+strings.Join(marks, ", "), values...); err != nil {
+			return 0, err
+		}
+	}
+	return int64(len(r.Values)), nil
+}

@@ -1,0 +1,472 @@
+package mariadb
+
+import (
+	"slices"
+	"strings"
+
+	"lastboard/internal/core/schema"
+	"lastboard/internal/core/sqltext"
+	"lastboard/internal/engine"
+	"lastboard/internal/engine/planning"
+)
+
+// alter changes a table in place, by one statement after the other: each commits by
+// itself. The definition of a column is always written as a whole.
+func (p *planner) alter() {
+	c := p.Change
+	p.After, p.Renames = c.BeforeRenames()
+	p.swap()
+	p.remake()
+	p.AlterProofs()
+	p.ProofsFirst()
+	p.dropParts()
+	p.addColumns()
+	p.fill()
+	p.computeSwapped()
+	p.keepDropped()
+	p.keepConverted()
+	p.dropColumns()
+	p.modify()
+	p.addGenerated()
+	p.endFill()
+	p.addParts()
+	p.LetGo(p.emptied())
+	p.Standing = p.After
+	p.PutNullsBack()
+	p.rename()
+	if p.Table.Comment != p.After.Comment {
+		s := p.define(engine.Catalog, 0, "write the comment", "", "alter table "+quote(c.After.Name)+" comment = "+literal(p.After.Comment)+", "+algorithm)
+		s.Table, s.Strong = c.After.Name, []string{c.After.Name}
+	}
+	p.restart(c.After)
+	if c.Rebuild {
+		s := p.define(engine.Rewrite, rewriteRate, "write "+c.After.Name+" anew", "", "alter table "+quote(c.After.Name)+" force, "+algorithm)
+		s.Table, s.Strong = c.After.Name, []string{c.After.Name}
+	}
+}
+
+// swap finds the columns whose values the server cannot convert as the language says:
+// they are computed beside the old ones.
+func (p *planner) swap() {
+	for _, c := range p.After.Columns {
+		old := p.From(c)
+		f, filled := p.FillOf(c)
+		if old == nil || !filled || f.OnlyNull || c.Generated != nil || old.Generated != nil && c.Generated == nil && f.Expr == nil {
+			continue
+		}
+		if sameForm(old, c) && (f.Cast && f.Kept == nil) || p.LimitChanges(old, c) {
+			continue
+		}
+		_, restored := p.Change.Restore[old.Name]
+		if f.Cast && f.Kept == nil && converts(old, c) && (!restored || true) {
+			continue // the server does as the language says
+		}
+		if sameForm(old, c) {
+			continue // other values in the same column
+		}
+		p.swapped = append(p.swapped, c)
+	}
+}
+
+// sameForm reports whether two columns hold the same values in the same way.
+func sameForm(old, c *schema.Column) bool {
+	return declaration(old) == declaration(c) && old.Collate == c.Collate
+}
+
+// converts reports whether the server's own conversion of a type gives what a cast of
+// the language gives, for values that stay the same by it.
+func converts(old, c *schema.Column) bool {
+	number := func(t sqltext.Type) bool {
+		return t.IsInteger() || t.Name == "numeric" || t.Name == "boolean" || t.Name == "real" || t.Name == "double precision"
+	}
+	a, b := old.Type, c.Type
+	if a.Native || b.Native {
+		return a.Native && b.Native
+	}
+	switch {
+	case number(a) && number(b):
+		return true
+	case a.IsText() && b.IsText():
+		return true
+	case a.IsInteger() && b.IsText():
+		return true
+	case a.Name == "date" && strings.HasPrefix(b.Name, "timestamp"), a.Name == "timestamp" && b.Name == "date":
+		return true
+	case strings.HasPrefix(a.Name, "timestamp") && strings.HasPrefix(b.Name, "timestamp"):
+		return true
+	case a.Name == b.Name:
+		return true
+	case a.Name == "varbinary" && b.Name == "blob", a.Name == "blob" && b.Name == "varbinary":
+		return true
+	}
+	return false
+}
+
+func (p *planner) isSwapped(c *schema.Column) bool { return slices.Contains(p.swapped, c) }
+
+// beside gives the name of the column in which a swapped one is computed.
+func beside(c *schema.Column) string {
+	return schema.ConstraintName(&schema.Table{Name: strings.TrimSuffix(engine.Prefix, "_")}, []string{c.Name}, "next")
+}
+
+// remake finds the generated columns that have to be dropped and added again: the server
+// gives a column another expression only by copying the table, and lets nothing go on
+// which one stands.
+func (p *planner) remake() {
+	for _, c := range p.After.Columns {
+		old := p.From(c)
+		if old == nil || c.Generated == nil {
+			continue
+		}
+		uses := slices.ContainsFunc(p.swapped, func(s *schema.Column) bool { return old.Generated != nil && old.Generated.Expr.Mentions(s.Name) })
+		for _, base := range p.After.Columns {
+			if was := p.From(base); was != nil && !sameForm(was, base) && old.Generated != nil && old.Generated.Expr.Mentions(was.Name) {
+				uses = true
+			}
+		}
+		if p.Recomputed(c) || uses || !sameForm(old, c) || old.Generated == nil || old.Generated.Stored != c.Generated.Stored {
+			p.remade = append(p.remade, c.Name)
+		}
+	}
+}
+
+func (p *planner) isRemade(c *schema.Column) bool { return schema.HasName(p.remade, c.Name) }
+
+// goesFor reports whether a part stands on a column that is swapped or made again: it
+// goes before and comes again after it.
+func (p *planner) goesFor(uses func(column string) bool) bool {
+	return slices.ContainsFunc(p.remade, uses) || slices.ContainsFunc(p.swapped, func(c *schema.Column) bool { return uses(c.Name) })
+}
+
+func usesNames(names []string) func(string) bool {
+	return func(c string) bool { return schema.HasName(names, c) }
+}
+
+// again lists the parts that stay, but go with a column that is swapped or made again.
+func again[T comparable](p *planner, before, after, added []T, uses func(T) func(string) bool, name func(T) string) (gone, come []T) {
+	for _, x := range after {
+		if slices.Contains(added, x) || !p.goesFor(uses(x)) {
+			continue
+		}
+		come = append(come, x)
+		for _, b := range before {
+			if schema.SameName(name(b), name(x)) {
+				gone = append(gone, b)
+			}
+		}
+	}
+	return gone, come
+}
+
+// dropParts takes off what goes, and what would stand in the way.
+func (p *planner) dropParts() {
+	p.parts = p.FindParts()
+	s := &p.parts
+	// The server renames a unique key as an index, and no other constraint.
+	for _, k := range s.RenamedChecks {
+		s.GoneChecks, s.Checks = append(s.GoneChecks, k[0]), append(s.Checks, k[1])
+	}
+	for _, k := range s.RenamedReferences {
+		s.GoneReferences, s.References = append(s.GoneReferences, k[0]), append(s.References, k[1])
+	}
+	keys, keysAgain := again(p, p.Table.Uniques, p.After.Uniques, s.Keys, func(k *schema.Key) func(string) bool { return usesNames(k.Columns) }, func(k *schema.Key) string { return k.Name })
+	s.GoneKeys, s.Keys = append(s.GoneKeys, keys...), append(s.Keys, keysAgain...)
+	indexes, indexesAgain := again(p, p.Table.Indexes, p.After.Indexes, s.Indexes, func(x *schema.Index) func(string) bool { return x.Uses }, func(x *schema.Index) string { return x.Name })
+	s.GoneIndexes, s.Indexes = append(s.GoneIndexes, indexes...), append(s.Indexes, indexesAgain...)
+	checks, checksAgain := again(p, p.Table.Checks, p.After.Checks, s.Checks, func(k *schema.Check) func(string) bool { return k.Expr.Mentions }, func(k *schema.Check) string { return k.Name })
+	s.GoneChecks, s.Checks = append(s.GoneChecks, checks...), append(s.Checks, checksAgain...)
+	references, referencesAgain := again(p, p.Table.ForeignKeys, p.After.ForeignKeys, s.References, func(k *schema.ForeignKey) func(string) bool { return usesNames(k.Columns) }, func(k *schema.ForeignKey) string { return k.Name })
+	s.GoneReferences, s.References = append(s.GoneReferences, references...), append(s.References, referencesAgain...)
+
+	var actions, names []string
+	strong := []string{p.Table.Name}
+	for _, k := range s.GoneReferences {
+		actions, names = append(actions, dropForeignKey(k)...), append(names, k.Name)
+		if !schema.HasName(strong, k.Table) {
+			strong = append(strong, k.Table)
+		}
+	}
+	for _, k := range s.GoneChecks {
+		if k.Column == "" {
+			actions, names = append(actions, "drop constraint if exists "+quote(k.Name)), append(names, k.Name)
+		}
+	}
+	if len(names) > 0 {
+		p.alterTable(engine.Catalog, 0, "drop constraint "+strings.Join(names, ", "), actions...).Strong = strong
+	}
+	actions, names = nil, nil
+	for _, k := range s.GoneKeys {
+		actions, names = append(actions, "drop key if exists "+quote(k.Name)), append(names, k.Name)
+	}
+	for _, x := range s.GoneIndexes {
+		actions, names = append(actions, "drop key if exists "+quote(x.Name)), append(names, x.Name)
+	}
+	if len(actions) > 0 {
+		actions = append(actions, p.serve(names)...)
+		p.alterTable(engine.Catalog, 0, "drop index "+strings.Join(names, ", "), actions...)
+	}
+	for _, k := range s.RenamedKeys {
+		p.alterTable(engine.Catalog, 0, "rename constraint "+k[0].Name+" to "+k[1].Name, "rename key if exists "+quote(k[0].Name)+" to "+quote(k[1].Name))
+	}
+	for _, x := range s.RenamedIndexes {
+		p.alterTable(engine.Catalog, 0, "rename index "+x[0].Name+" to "+x[1].Name, "rename key if exists "+quote(x[0].Name)+" to "+quote(x[1].Name))
+	}
+}
+
+// serve gives an index of its own to each foreign key that stays and would lose the one
+// that serves it.
+func (p *planner) serve(gone []string) []string {
+	rest := *p.Table
+	rest.Uniques = slices.DeleteFunc(slices.Clone(rest.Uniques), func(k *schema.Key) bool { return schema.HasName(gone, k.Name) })
+	rest.Indexes = slices.DeleteFunc(slices.Clone(rest.Indexes), func(x *schema.Index) bool { return schema.HasName(gone, x.Name) })
+	var actions []string
+	for _, k := range p.Table.ForeignKeys {
+		if !slices.Contains(p.parts.GoneReferences, k) && served(p.Table, k.Columns, "") && !served(&rest, k.Columns, "") {
+			actions = append(actions, "add key if not exists "+quote(k.Name)+" ("+quoteAll(k.Columns)+")")
+		}
+	}
+	return actions
+}
+
+// dropColumns takes columns away, generated ones first, and lets swapped ones take their
+// places.
+func (p *planner) dropColumns() {
+	var generated, actions, names []string
+	for _, c := range p.Dropped() {
+		if c.Generated != nil {
+			generated = append(generated, "drop column if exists "+quote(c.Name))
+		} else {
+			actions, names = append(actions, "drop column if exists "+quote(c.Name)), append(names, c.Name)
+		}
+	}
+	for _, c := range p.After.Columns {
+		if p.isRemade(c) {
+			generated = append(generated, "drop column if exists "+quote(c.Name))
+		}
+	}
+	if len(generated) > 0 {
+		p.alterTable(engine.Catalog, 0, "drop what is computed", generated...)
+	}
+	for _, n := range names {
+		for _, tr := range p.Table.Own {
+			if (&schema.Expr{Native: tr.SQL}).Mentions(n) {
+				p.define(engine.Sync, 0, "let go of "+tr.Name, "", "drop trigger if exists "+quote(tr.Name))
+			}
+		}
+	}
+	what, done := "drop column "+strings.Join(names, ", "), ""
+	for _, c := range p.swapped {
+		actions = append(actions, "drop column "+quote(c.Name), "change column "+quote(beside(c))+" "+columnSQL(p.After, c))
+		names = append(names, c.Name)
+		what = "put the new " + strings.Join(names, ", ") + " in place"
+		done = "select 1 from dual where not exists (select 1 from information_schema.columns where table_schema = database() and table_name = " + literal(p.Table.Name) +
+			" and column_name = " + literal(beside(c)) + ")"
+	}
+	if k := p.After.PrimaryKey; k != nil && len(p.swapped) > 0 && p.goesFor(usesNames(k.Columns)) {
+		actions = append(actions, "drop primary key", "add primary key ("+quoteAll(k.Columns)+")")
+	}
+	switch {
+	case len(actions) == 0:
+		p.flushWindow(nil, what, "")
+	case p.Facts.Live && len(p.window) > 0:
+		p.flushWindow(append(slices.Clone(p.window), p.alterSQL(actions...)), what, p.goneQuery(names, done))
+	default:
+		p.flushWindow(nil, what, "")
+		s := p.alterTable(engine.Rewrite, rewriteRate, what, actions...)
+		s.Outside.Done = done
+	}
+	for _, c := range p.After.Columns {
+		if p.From(c) == nil && p.Table.Column(c.Name) != nil && c.Generated == nil {
+			p.addColumn(c)
+			if _, ok := p.filling(c); ok {
+				p.Fail(&engine.Refused{Message: "column " + c.Name + " is dropped and added with values for its rows in one statement", Cure: "do it in two statements, or set the type or the expression of the column"})
+			}
+		}
+	}
+}
+
+// goneQuery gives a row when columns are gone.
+func (p *planner) goneQuery(names []string, done string) string {
+	if done != "" {
+		return done
+	}
+	list := make([]string, len(names))
+	for i, n := range names {
+		list[i] = literal(n)
+	}
+	return "select 1 from dual where not exists (select 1 from information_schema.columns where table_schema = database() and table_name = " + literal(p.Table.Name) +
+		" and column_name in (" + strings.Join(list, ", ") + "))"
+}
+
+// flushWindow runs what waits for the table to be locked: on a live database while it is,
+// with what follows; else one statement after the other.
+func (p *planner) flushWindow(script []string, what, done string) {
+	if script == nil {
+		for i, sql := range p.window {
+			p.Add(engine.Scan, keepRate, "keep values in "+p.windowKeeps[i], sql)
+		}
+		p.window = nil
+		return
+	}
+	locks := []string{p.table() + " write"}
+	for _, k := range p.windowKeeps {
+		locks = append(locks, quote(k)+" write")
+	}
+	s := p.define(engine.Rewrite, keepRate, "keep the values and "+what, done, strings.Join(append([]string{"lock tables " + strings.Join(locks, ", ")}, script...), between))
+	s.Why = "while the table is locked, so that no value is lost that is written meanwhile"
+	p.window = nil
+}
+
+// modify gives columns their new definitions, each as a whole.
+func (p *planner) modify() {
+	for i, c := range p.After.Columns {
+		old := p.From(c)
+		if p.isRemade(c) || p.isSwapped(c) || old == nil && (c.Generated != nil || !p.unfinished(c)) {
+			continue
+		}
+		place, moved := "", old != nil && p.moves(c)
+		if moved {
+			place = " first"
+			if i > 0 {
+				place = " after " + quote(p.After.Columns[i-1].Name)
+			}
+		}
+		if old != nil && !moved && columnSQL(p.Table, old) == columnSQL(p.After, c) {
+			continue
+		}
+		what := "define " + c.Name + " as a whole"
+		switch {
+		case old != nil && !sameForm(old, c):
+			what = "make " + c.Name + " " + c.Type.String()
+		case old != nil && c.NotNull && !old.NotNull, old == nil && c.NotNull:
+			what = "make " + c.Name + " not null"
+		case moved:
+			what = "move " + c.Name
+		}
+		s := p.alterTable(engine.Rewrite, rewriteRate, what, "modify column "+columnSQL(p.After, c)+place)
+		s.Preview = p.PreviewAdded()
+	}
+}
+
+// unfinished reports whether an added column stands there with less than its definition.
+func (p *planner) unfinished(c *schema.Column) bool {
+	_, filled := p.filling(c)
+	return filled && (c.NotNull || c.Default != nil)
+}
+
+// moves reports whether a column that was there is asked to stand elsewhere.
+func (p *planner) moves(c *schema.Column) bool {
+	name := c.Name
+	if to, ok := p.Renames[name]; ok {
+		name = to
+	}
+	_, placed := p.Change.Placed[name]
+	return placed
+}
+
+// addGenerated adds computed columns, once what they are computed from is as it will be.
+func (p *planner) addGenerated() {
+	for _, c := range p.After.Columns {
+		if c.Generated == nil || p.From(c) != nil && !p.isRemade(c) {
+			continue
+		}
+		s := p.alterTable(engine.Rewrite, rewriteRate, "compute "+c.Name, "add column if not exists "+columnSQL(p.After, c)+p.placeOf(c, true))
+		s.Preview = p.PreviewAdded()
+	}
+}
+
+// addParts adds constraints and indexes.
+func (p *planner) addParts() {
+	s := p.parts
+	if k := p.After.PrimaryKey; !planning.SameKey(p.Table.PrimaryKey, k) && !p.keyed {
+		var actions []string
+		done := ""
+		if p.Table.PrimaryKey != nil {
+			actions = append(actions, "drop primary key")
+		}
+		if k != nil {
+			actions = append(actions, "add primary key ("+quoteAll(k.Columns)+")")
+		} else {
+			done = "select 1 from dual where not exists (select 1 from information_schema.table_constraints where table_schema = database() and table_name = " + literal(p.Table.Name) + " and constraint_type = 'PRIMARY KEY')"
+		}
+		if p.Table.PrimaryKey == nil {
+			done = "select 1 from information_schema.table_constraints where table_schema = database() and table_name = " + literal(p.Table.Name) + " and constraint_type = 'PRIMARY KEY'"
+		}
+		p.alterTable(engine.Rewrite, rewriteRate, "write the rows in the order of their key", actions...).Outside.Done = done
+	}
+	if !p.keyed {
+		for _, k := range s.Keys {
+			p.alterTable(engine.Build, indexRate, "build the index of constraint "+k.Name, "add unique key if not exists "+strings.TrimPrefix(uniqueSQL(p.After, k), "unique key "))
+		}
+	}
+	for _, x := range s.Indexes {
+		words, rest, _ := strings.Cut(indexSQL(p.After, x), "key ")
+		p.alterTable(engine.Build, indexRate, "build index "+x.Name, "add "+words+"key if not exists "+rest)
+	}
+	for _, k := range s.Checks {
+		if k.Column == "" {
+			p.alterTable(engine.Rewrite, rewriteRate, "add constraint "+k.Name, "add constraint "+quote(k.Name)+" check ("+stored(p.After, k.Expr)+")").Outside.Done = hasConstraint(p.Table.Name, k.Name)
+		}
+	}
+	for _, k := range s.References {
+		p.foreignKey(k)
+	}
+}
+
+// hasConstraint gives a row when a constraint is there.
+func hasConstraint(table, name string) string {
+	return "select 1 from information_schema.table_constraints where table_schema = database() and table_name = " + literal(table) + " and constraint_name = " + literal(name)
+}
+
+// foreignKey adds one. On a large table it holds for new rows at once, and is then proven
+// for the others: the server itself would keep writers waiting while it looks.
+func (p *planner) foreignKey(k *schema.ForeignKey) {
+	t := p.After
+	if t == nil {
+		t = p.Change.After
+	}
+	index := ""
+	if !served(t, k.Columns, "") {
+		index = "add key if not exists " + quote(k.Name) + " (" + quoteAll(k.Columns) + "), "
+	}
+	add := "alter table " + quote(t.Name) + " " + index + "add " + foreignKeySQL(k) + ", " + algorithm
+	if p.small && p.Facts.Rows[k.Table] <= int64(p.Facts.Short*scanRate) {
+		s := p.define(engine.Rewrite, rewriteRate, "add constraint "+k.Name, hasConstraint(t.Name, k.Name), add)
+		s.Table, s.Strong = t.Name, []string{t.Name, k.Table}
+		return
+	}
+	var present, match []string
+	for i, c := range k.Columns {
+		present = append(present, quote(c)+" is not null")
+		match = append(match, "p."+quote(k.References[i])+" = "+quote(t.Name)+"."+quote(c))
+	}
+	orphan := "select " + literal("a row refers to no row of "+k.Table) + " from " + quote(t.Name) + " where " + strings.Join(present, " and ") +
+		" and not exists (select 1 from " + quote(k.Table) + " p where " + strings.Join(match, " and ") + ") limit 1"
+	s := p.define(engine.Scan, scanRate, "add constraint "+k.Name, "", "set statement foreign_key_checks = 0 for "+add, orphan)
+	s.Outside.Clean = []engine.Statement{{SQL: "alter table " + quote(t.Name) + " " + strings.Join(dropForeignKey(k), ", ") + ", " + algorithm}}
+	s.Table, s.Strong = t.Name, []string{t.Name, k.Table}
+	s.Why = "it holds for new rows at once, and is then proven for the others without keeping writers of either table waiting"
+}
+
+// rename gives columns and the table their new names.
+func (p *planner) rename() {
+	final := p.Change.After
+	var actions, names []string
+	for _, c := range final.Columns {
+		from, ok := p.Change.From[c.Name]
+		if !ok || from == c.Name {
+			continue
+		}
+		actions, names = append(actions, "rename column "+quote(from)+" to "+quote(c.Name)), append(names, from+" to "+c.Name)
+		_ = ok
+	}
+	if len(actions) > 0 {
+		first := strings.SplitN(names[0], " to ", 2)
+		p.alterTable(engine.Catalog, 0, "rename column "+strings.Join(names, ", "), actions...).Outside.Done =
+			"select 1 from information_schema.columns c where c.table_schema = database() and c.table_name = " + literal(p.Table.Name) + " and binary c.column_name = " + literal(first[1]) +
+				" and not exists (select 1 from information_schema.columns o where o.table_schema = database() and o.table_name = c.table_name and binary o.column_name = " + literal(first[0]) + ")"
+	}
+	if final.Name != p.Table.Name {
+		p.define(engine.Catalog, 0, "rename table "+p.Table.Name+" to "+final.Name, hasTable(final.Name), "rename table "+p.table()+" to "+quote(final.Name))
+	}
+}

@@ -1,0 +1,361 @@
+package mariadb
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"lastboard/internal/core/schema"
+	"lastboard/internal/core/sqltext"
+	"lastboard/internal/engine"
+	"lastboard/internal/engine/planning"
+)
+
+// instantDefault reports whether the server can give a default to every row without
+// writing one: it is the same for all.
+func instantDefault(c *schema.Column) bool {
+	e := c.Default
+	if e == nil {
+		return true
+	}
+	if e.Tree == nil {
+		return !strings.Contains(e.Native, "(")
+	}
+	steady := true
+	sqltext.Walk(e.Tree, func(x sqltext.Expr) bool {
+		switch x.(type) {
+		case *sqltext.Call, *sqltext.Now:
+			steady = false
+		}
+		return steady
+	})
+	return steady
+}
+
+// filling gives what existing rows get in an added column, as SQL; ok is false when the
+// column itself has come with it.
+func (p *planner) filling(c *schema.Column) (string, bool) {
+	f, filled := p.FillOf(c)
+	switch {
+	case c.Generated != nil || c.Identity != nil:
+		return "", false
+	case filled && (f.Kept != nil || f.Expr != nil):
+		value, _ := p.Value(c, planning.Computed)
+		return value, true
+	case !instantDefault(c):
+		if c.Default.Tree == nil {
+			return "(" + c.Default.Native + ")", true
+		}
+		return p.Render(c.Default.Tree, planning.Computed), true
+	}
+	return "", false
+}
+
+// addColumns adds columns without reading a row, where the server can.
+func (p *planner) addColumns() {
+	for _, c := range p.After.Columns {
+		if p.From(c) == nil && p.Table.Column(c.Name) == nil && c.Generated == nil {
+			p.addColumn(c)
+		}
+	}
+}
+
+// addColumn adds one column as far as that is metadata; the rest follows once its rows
+// have their values.
+func (p *planner) addColumn(c *schema.Column) {
+	def := *c
+	if p.unfinished(c) {
+		def.NotNull, def.Default = false, nil
+	}
+	actions := []string{"add column if not exists " + columnSQL(p.After, &def) + p.placeOf(c, false)}
+	if c.Identity != nil { // which the server wants a key for at once
+		p.keyed = true
+		if k := p.After.PrimaryKey; !planning.SameKey(p.Table.PrimaryKey, k) {
+			if p.Table.PrimaryKey != nil {
+				actions = append(actions, "drop primary key")
+			}
+			if k != nil {
+				actions = append(actions, "add primary key ("+quoteAll(k.Columns)+")")
+			}
+		}
+		for _, k := range p.parts.Keys {
+			actions = append(actions, "add "+uniqueSQL(p.After, k))
+		}
+	}
+	p.alterTable(engine.Rewrite, rewriteRate, "add column "+c.Name, actions...)
+}
+
+// placeOf says where a column that is added comes to stand; "" means last. ends is set
+// once all columns but generated ones are there.
+func (p *planner) placeOf(c *schema.Column, ends bool) string {
+	there := func(o *schema.Column) bool {
+		if o.Generated != nil && (p.From(o) == nil || p.isRemade(o)) {
+			return false
+		}
+		return ends || p.From(o) != nil || p.Table.Column(o.Name) == nil
+	}
+	at := slices.Index(p.After.Columns, c)
+	follows := slices.ContainsFunc(p.After.Columns[at+1:], func(o *schema.Column) bool {
+		return there(o) && (ends || p.From(o) != nil)
+	})
+	if !follows {
+		return ""
+	}
+	for i := at - 1; i >= 0; i-- {
+		if o := p.After.Columns[i]; there(o) || ends && slices.Index(p.After.Columns, o) < at {
+			return " after " + quote(o.Name)
+		}
+	}
+	return " first"
+}
+
+// fill gives existing rows their values.
+func (p *planner) fill() {
+	var added []*schema.Column
+	var sets, names []string
+	for _, c := range p.After.Columns {
+		if p.From(c) != nil || p.Table.Column(c.Name) != nil {
+			continue
+		}
+		value, ok := p.filling(c)
+		if !ok {
+			continue
+		}
+		if p.followed() { // what an application has written meanwhile stays
+			value = "coalesce(" + quote(c.Name) + ", " + value + ")"
+		}
+		added, sets, names = append(added, c), append(sets, quote(c.Name)+" = "+value), append(names, c.Name)
+	}
+	if len(sets) > 0 {
+		p.fillNew(added)
+		p.Update("fill "+strings.Join(names, ", "), "update "+p.table()+" set "+strings.Join(sets, ", ")+" where "+engine.Range).Preview = p.PreviewAdded()
+	}
+	for _, c := range p.After.Columns {
+		if f, ok := p.FillOf(c); ok && f.OnlyNull {
+			value := p.Render(f.Expr, planning.Computed)
+			where := " where " + engine.Range + " and " + quote(c.Name) + " is null"
+			remember := p.RememberNulls(c, value, where)
+			p.Update("fill "+c.Name+" where it is null", append(remember, "update "+p.table()+" set "+quote(c.Name)+" = "+value+where)...)
+		}
+	}
+}
+
+// followed reports whether rows can come while the fill goes on.
+func (p *planner) followed() bool { return p.Facts.Live && !p.Short(updateRate) }
+
+// fillTrigger names the trigger that fills rows which come while a fill goes on.
+func (p *planner) fillTrigger(event string) string {
+	return schema.ConstraintName(&schema.Table{Name: engine.Prefix + p.Table.Name}, []string{event}, "fill")
+}
+
+// fillNew lets rows that come meanwhile get their values as they come, where a trigger can
+// compute them: it does not know the number that the server is about to give.
+func (p *planner) fillNew(columns []*schema.Column) {
+	if !p.followed() {
+		return
+	}
+	var body []string
+	for _, c := range columns {
+		f, filled := p.FillOf(c)
+		e := f.Expr
+		if !filled {
+			e = c.Default.Tree
+		}
+		if e == nil || f.Kept != nil || sqltext.HasSubquery(e) || p.numbers(e) {
+			continue
+		}
+		value, err := p.Expr(e, planning.Scope{Table: p.Table, Value: p.newValue})
+		if err != nil {
+			p.Fail(&engine.Refused{Message: err.Error()})
+		}
+		body = append(body, "if new."+quote(c.Name)+" is null then set new."+quote(c.Name)+" = "+value+"; end if;")
+	}
+	if len(body) > 0 {
+		p.fillBy("insert", body)
+	}
+}
+
+// numbers reports whether an expression uses the column that numbers itself.
+func (p *planner) numbers(e sqltext.Expr) bool {
+	return slices.ContainsFunc(p.Table.Columns, func(c *schema.Column) bool { return c.Identity != nil && (&schema.Expr{Tree: e}).Mentions(c.Name) })
+}
+
+func (p *planner) fillBy(event string, body []string) {
+	trigger := p.fillTrigger(event)
+	s := p.define(engine.Sync, 0, "fill rows that come meanwhile", "",
+		"create or replace trigger "+quote(trigger)+" before "+event+" on "+p.table()+" for each row begin "+strings.Join(body, " ")+" end")
+	s.Why = "an application that does not know the column yet leaves it out"
+	s.Undo = []string{"drop trigger if exists " + quote(trigger)}
+	p.filler = true
+}
+
+// endFill takes the triggers away again.
+func (p *planner) endFill() {
+	if p.filler {
+		p.filler = false
+		p.define(engine.Sync, 0, "rows bring their own values from now on", "", "drop trigger if exists "+quote(p.fillTrigger("insert")))
+	}
+}
+
+// newValue gives what a column of a row that comes has; computed ones are computed
+// after the trigger, so it computes them itself.
+func (p *planner) newValue(column string) string {
+	c := p.Table.Column(column)
+	if c.Generated != nil && c.Generated.Expr.Tree != nil {
+		text, err := p.Expr(c.Generated.Expr.Tree, planning.Scope{Table: p.Table, Value: p.newValue})
+		if err != nil {
+			p.Fail(&engine.Refused{Message: err.Error()})
+		}
+		return text
+	}
+	return "new." + quote(column)
+}
+
+// computeSwapped computes columns of another kind beside the old ones, and other values
+// in those that stay.
+func (p *planner) computeSwapped() {
+	var sets, names []string
+	for _, c := range p.After.Columns {
+		old := p.From(c)
+		f, filled := p.FillOf(c)
+		if old == nil || !filled || f.OnlyNull || c.Generated != nil || p.LimitChanges(old, c) || f.Cast && f.Kept == nil && !p.isSwapped(c) {
+			continue
+		}
+		value, _ := p.Value(c, planning.Computed)
+		if !p.isSwapped(c) {
+			continue
+		}
+		def := *c
+		def.Name, def.NotNull, def.Default, def.Limit, def.Identity, def.OnUpdateNow = beside(c), false, nil, "", nil, false
+		def.Options = map[string]string{"invisible": "yes"}
+		s := p.alterTable(engine.Rewrite, rewriteRate, "make a column for the new "+c.Name, "add column if not exists "+columnSQL(nil, &def)+" after "+quote(c.Name))
+		s.Undo = []string{"alter table " + p.table() + " drop column if exists " + quote(def.Name) + ", " + algorithm}
+		sets, names = append(sets, quote(def.Name)+" = "+value), append(names, c.Name)
+	}
+	if len(sets) > 0 {
+		p.Update("compute the new "+strings.Join(names, ", "), "update "+p.table()+" set "+strings.Join(sets, ", ")+" where "+engine.Range).Preview = p.PreviewAdded()
+	}
+}
+
+// keepDropped keeps the values of columns that are dropped.
+func (p *planner) keepDropped() {
+	columns := p.Losing()
+	if len(columns) == 0 {
+		return
+	}
+	keys := p.Table.Key()
+	if keys == nil || slices.ContainsFunc(keys, func(k string) bool { return slices.Contains(columns, k) }) {
+		if !p.Change.Back { // what was added since cannot be told apart by row
+			p.NoKey(strings.Join(columns, ", "))
+		}
+		return
+	}
+	kept := p.Facts.KeptTable()
+	list := make([]string, 0, len(keys)+len(columns))
+	for _, k := range keys {
+		list = append(list, p.keyValue(k))
+	}
+	for _, c := range columns {
+		list = append(list, quote(c))
+	}
+	p.keep(kept, &engine.Keeping{Table: p.Table.Name, Kept: kept, Keys: keys, Columns: columns, What: engine.KeptColumn},
+		keptSQL("k", p.After, keys)+", "+keptSQL("o", p.Table, columns)+", "+keptKey(p.After, keys),
+		"insert into "+quote(kept)+" select "+strings.Join(list, ", ")+" from "+p.table())
+}
+
+// keyValue gives what a column of the key is after the change.
+func (p *planner) keyValue(name string) string {
+	if c := p.After.Column(name); c != nil && p.isSwapped(c) {
+		return quote(beside(c))
+	}
+	return p.KeyValue(name)
+}
+
+// keep makes a place for old values, and fills it when the table is locked.
+func (p *planner) keep(kept string, k *engine.Keeping, columns, insert string) {
+	s := p.define(engine.Catalog, 0, "make a place for the old values of "+strings.Join(k.Columns, ", "), "", "create table "+quote(kept)+" ("+columns+")")
+	s.Keeps = []*engine.Keeping{k}
+	s.Lock, s.WritersWait, s.Strong = "none", engine.WaitNo, nil
+	if !p.Goes(k.Keys) {
+		p.define(engine.Sync, 0, "let what is kept follow its rows", "", followSQL(p.Table, kept, k.Keys)...)
+	}
+	p.window, p.windowKeeps = append(p.window, insert), append(p.windowKeeps, kept)
+}
+
+// emptied lists the tables of kept values that are no longer needed once rows have
+// their values back.
+func (p *planner) emptied() []string {
+	var list []string
+	for _, c := range p.After.Columns {
+		if f, ok := p.FillOf(c); ok && f.Kept != nil && !slices.Contains(list, f.Kept.Table) {
+			list = append(list, f.Kept.Table)
+		}
+	}
+	return list
+}
+
+// keepConverted keeps the values that a conversion writes over, with what it writes, so
+// that they go back only where that still stands. A value that a plain cast back would
+// give again is not kept.
+func (p *planner) keepConverted() {
+	for _, c := range p.After.Columns {
+		old := p.From(c)
+		f, filled := p.FillOf(c)
+		if old == nil || !filled || f.OnlyNull || c.Generated != nil || p.LimitChanges(old, c) {
+			continue
+		}
+		value, _ := p.Value(c, planning.Computed)
+		if !p.keepsOld(old, c, f, value) {
+			return
+		}
+		if sameForm(old, c) && !(f.Cast && f.Kept == nil) { // other values in the same column
+			p.flushWindow(nil, "", "")
+			p.Update("fill "+c.Name, "update "+p.table()+" set "+quote(c.Name)+" = "+value+" where "+engine.Range)
+		}
+	}
+}
+
+// keepsOld does so for one column, and reports false where it cannot.
+func (p *planner) keepsOld(old, c *schema.Column, f schema.Fill, value string) bool {
+	_, restored := p.Change.Restore[old.Name]
+	if p.Change.Discard[old.Name] || f.Cast && f.Kept == nil && !restored && schema.Widens(old.Type, c.Type) {
+		return true // every value stays what it is
+	}
+	keys := p.Table.Key()
+	if keys == nil || p.Goes(keys) {
+		if !p.Change.Back { // what was added since cannot be told apart by row, so it cannot be kept
+			p.NoKey(c.Name)
+		}
+		return p.Change.Back
+	}
+	kept := p.Facts.KeptTable()
+	wrote := value
+	if p.isSwapped(c) {
+		wrote = quote(beside(c))
+	}
+	var list []string
+	for i, k := range keys {
+		list = append(list, fmt.Sprintf("%s as k%d", p.keyValue(k), i+1))
+	}
+	back, where := "null", ""
+	if f.Cast && !restored {
+		back = p.Render(&sqltext.Cast{X: f.Expr, Type: old.Type}, planning.Proven)
+		where = " where not (binary o <=> binary b)"
+	}
+	o, w := *old, *c
+	o.Name, w.Name = "o", "w"
+	columns := keptSQL("k", p.After, keys) + ", " + typed("o1", old) + ", " + typed("w1", c) + ", " + keptKey(p.After, keys)
+	p.keep(kept, &engine.Keeping{Table: p.Table.Name, Kept: kept, Keys: keys, Columns: []string{old.Name}, What: engine.KeptConverted}, columns,
+		fmt.Sprintf("insert into %s select %s, o, w from (select %s, %s as o, %s as w, %s as b from %s limit 18446744073709551615) as lastboard_rows%s",
+			quote(kept), planning.KeptSQL("k", len(keys)), strings.Join(list, ", "), quote(old.Name), wrote, back, p.table(), where))
+	return true
+}
+
+// typed gives a column of a table of kept values that is like another.
+func typed(name string, c *schema.Column) string {
+	text := name + " " + declaration(c)
+	if isText(c) {
+		text += collated(c)
+	}
+	return text + " null"
+}

@@ -1,0 +1,510 @@
+package mariadb
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+
+	"lastboard/internal/core/schema"
+	"lastboard/internal/core/sqltext"
+	"lastboard/internal/engine"
+	"lastboard/internal/engine/planning"
+)
+
+// trial is a database of its own on the same server, with an empty copy of each table
+// that a step speaks of. The server cannot take back what defines something, so it is
+// made, and dropped when the trial ends.
+type trial struct {
+	d    *database
+	s    *session
+	name string
+	base *schema.Schema // the tables as they are, and as planned changes left them
+	made map[string]bool
+	// left are foreign keys that a table in the trial lacks, since the tables they lead
+	// to were not needed there.
+	left   map[string][]*schema.ForeignKey
+	memory memory
+}
+
+// scratch begins the names of the databases of trials.
+const scratch = "lastboard_trial_"
+
+// Trial implements engine.Database.
+func (d *database) Trial(ctx context.Context) (engine.Trial, error) {
+	base, err := d.Schema(ctx)
+	if err != nil {
+		return nil, err
+	}
+	s, err := d.connect(ctx, "")
+	if err != nil {
+		return nil, err
+	}
+	t := &trial{d: d, s: s, base: base, name: fmt.Sprintf("%s%d", scratch, s.id), made: map[string]bool{}, left: map[string][]*schema.ForeignKey{}}
+	if err := t.open(ctx); err != nil {
+		return nil, errors.Join(err, t.Close())
+	}
+	return t, nil
+}
+
+// open makes the database, after those have gone that died trials have left.
+func (t *trial) open(ctx context.Context) error {
+	t.s.exec(ctx, "set session sql_log_bin = 0") // where the user may: replicas need none of it
+	if _, err := t.s.query(ctx, "select get_lock("+literal(t.name)+", 0)"); err != nil {
+		return err
+	}
+	r, err := t.s.query(ctx, "select schema_name from information_schema.schemata where schema_name like '"+strings.ReplaceAll(scratch, "_", "!_")+"%' escape '!' and is_free_lock(schema_name) = 1")
+	if err != nil {
+		return err
+	}
+	for _, v := range r.Values {
+		if _, err := t.s.exec(ctx, "drop database if exists "+quote(text(v[0]))); err != nil {
+			return err
+		}
+	}
+	if _, err := t.s.exec(ctx, "create database "+quote(t.name)+" character set utf8mb4 collate "+bytewise); err != nil {
+		return t.d.cannot("user "+t.d.config.User+" may make no database for the empty copies on which steps are tried",
+			"grant all on `lastboard\\_trial\\_%`.* to "+account(t.d.config.User), err)
+	}
+	_, err = t.s.exec(ctx, "use "+quote(t.name))
+	return err
+}
+
+// account names a user in a grant.
+func account(user string) string { return literal(user) + "@'%'" }
+
+// Lasts implements engine.Trial.
+func (t *trial) Lasts() bool { return true }
+
+func (t *trial) Close() error {
+	ctx := context.Background()
+	_, err := t.s.exec(ctx, "drop database if exists "+quote(t.name))
+	return errors.Join(err, t.s.close())
+}
+
+// Schema implements engine.Trial.
+func (t *trial) Schema(context.Context) (*schema.Schema, error) { return t.base, nil }
+
+// Run implements engine.Trial.
+func (t *trial) Run(ctx context.Context, c *schema.Change, steps []*engine.Step) (needed, broken []string, err error) {
+	if err := t.d.mayMake(ctx, steps); err != nil {
+		return nil, nil, err
+	}
+	if err := t.need(ctx, c, steps); err != nil {
+		return nil, nil, err
+	}
+	if c.Table != nil && c.Table.Before != nil {
+		if needed, err = t.needed(ctx, c.Table); err != nil || len(needed) > 0 {
+			return needed, nil, err
+		}
+	}
+	for _, s := range steps {
+		if err := t.step(ctx, s); err != nil {
+			return nil, nil, err
+		}
+	}
+	if err := t.restores(ctx, c); err != nil {
+		return nil, nil, err
+	}
+	if err := t.read(ctx, c); err != nil {
+		return nil, nil, err
+	}
+	for _, v := range t.base.Views {
+		if t.made[v.Name] {
+			broken = append(broken, "view "+v.Name)
+		}
+	}
+	broken, err = t.Broken(ctx, broken)
+	for i := range broken {
+		broken[i], _, _ = strings.Cut(broken[i], ": ")
+	}
+	return nil, broken, err
+}
+
+// Broken implements engine.Trial: views over what is gone are there and do not work.
+func (t *trial) Broken(ctx context.Context, names []string) ([]string, error) {
+	var list []string
+	for _, n := range names {
+		view, ok := strings.CutPrefix(n, "view ")
+		if !ok {
+			continue
+		}
+		_, err := t.s.query(ctx, "select 1 from "+quote(view)+" limit 0")
+		switch {
+		case code(err) == errViewBroken:
+			list = append(list, n+": "+message(err))
+		case err != nil && code(err) != errNoTable:
+			return nil, err
+		}
+	}
+	return list, nil
+}
+
+// restores tries whether what a way back would compute can be computed: better now than
+// on the way back.
+func (t *trial) restores(ctx context.Context, c *schema.Change) error {
+	if c.Table == nil || c.Table.Before == nil || c.Table.After == nil {
+		return nil
+	}
+	for _, column := range slices.Sorted(maps.Keys(c.Table.Restore)) {
+		text, err := (dialect{}).Expr(c.Table.Restore[column], planning.Scope{Table: c.Table.After, Mode: planning.Computed})
+		if err == nil {
+			_, err = t.s.query(ctx, "explain select "+text+" from "+quote(c.Table.After.Name))
+		}
+		if err != nil {
+			return &engine.Refused{Message: fmt.Sprintf("the way back could not compute column %s: %s", column, message(err)), Cure: "write another restore using, with a cast if need be"}
+		}
+	}
+	return nil
+}
+
+// step tries one step, and gives it what the server shows of it: the algorithm and the
+// lock of each alter.
+func (t *trial) step(ctx context.Context, s *engine.Step) error {
+	worst := -1
+	try := func(text string) (string, error) {
+		done, way, err := t.statement(ctx, text)
+		worst = max(worst, way)
+		if err != nil {
+			return "", t.wouldNot(s, err)
+		}
+		return done, nil
+	}
+	statements := s.SQL
+	switch {
+	case s.Proof != nil:
+		statements = []string{s.Proof.SQL, s.Proof.Count}
+	case s.Batch != nil:
+		statements = append(slices.Clone(s.SQL), s.Batch.Upper, strings.ReplaceAll(s.Batch.Next, "limit ?", "limit 1"))
+	}
+	for i, sql := range statements {
+		done, err := try(sql)
+		if err != nil {
+			return err
+		}
+		if s.Outside != nil && s.Proof == nil {
+			s.SQL[i], s.Outside.Statements[i].SQL = done, done
+		}
+	}
+	if s.Outside != nil {
+		// What cleans up after a try that failed is tried when there is something to clean.
+		for i := range s.Outside.Clean {
+			s.Outside.Clean[i].SQL = strings.ReplaceAll(s.Outside.Clean[i].SQL, ", "+algorithm, "")
+		}
+	}
+	for i := range s.Undo {
+		s.Undo[i] = strings.ReplaceAll(s.Undo[i], ", "+algorithm, "")
+	}
+	if worst >= 0 {
+		return t.believe(s, ways[worst])
+	}
+	return nil
+}
+
+// statement tries one statement, and gives it with its algorithm and lock, and which of
+// the ways that is; -1 for one that has none.
+func (t *trial) statement(ctx context.Context, sql string) (done string, way int, err error) {
+	if strings.Contains(sql, between) {
+		parts := strings.Split(sql, between)
+		way = -1
+		for i := 1; i < len(parts); i++ {
+			var w int
+			if parts[i], w, err = t.statement(ctx, parts[i]); err != nil {
+				return "", way, err
+			}
+			way = max(way, w)
+		}
+		return strings.Join(parts, between), way, nil
+	}
+	if strings.Contains(sql, algorithm) {
+		done, err = t.d.cheapest(ctx, sql, func(sql string) error { _, err := t.s.exec(ctx, sql); return err })
+		for i, w := range ways {
+			if strings.HasSuffix(done, w) {
+				way = i
+			}
+		}
+		return done, way, err
+	}
+	text, _, _ := strings.Cut(strings.ReplaceAll(sql, engine.Range, "true"), notedIn)
+	word, _, _ := strings.Cut(text, " ")
+	switch {
+	case slices.Contains([]string{"insert", "update", "delete"}, word):
+		text = strings.Replace("explain "+text, " limit ?", " limit 1", 1)
+		_, err = t.s.query(ctx, text)
+	case word == "select", word == "with":
+		_, err = t.s.query(ctx, text)
+	default:
+		_, err = t.s.exec(ctx, text)
+	}
+	return sql, -1, err
+}
+
+// believe corrects a step by the way in which the server did it on an empty copy.
+func (t *trial) believe(s *engine.Step, way string) error {
+	if t.d.cluster && !strings.HasPrefix(way, "algorithm=instant") {
+		return &engine.Refused{
+			Message: fmt.Sprintf("this server is one of a cluster that runs each statement everywhere at once, and to %s is not instant there (%s)", s.What, way),
+			Cure:    "on a cluster only instant changes are made",
+		}
+	}
+	copies := strings.HasPrefix(way, "algorithm=copy") || strings.HasPrefix(way, "algorithm=inplace")
+	s.Lock = lockMetadata
+	if strings.HasSuffix(way, "shared") {
+		s.Lock = lockShared
+	}
+	switch {
+	case strings.HasPrefix(way, "algorithm=instant"):
+		s.Rewrites, s.Rows, s.Seconds = false, 0, 0
+		if s.Kind == engine.Rewrite || s.Kind == engine.Build || s.Kind == engine.Scan && !strings.Contains(s.SQL[0], between) {
+			s.Kind = engine.Catalog
+		}
+	case copies && s.Kind != engine.Build:
+		s.Kind, s.Rewrites = engine.Rewrite, true
+		s.Seconds = max(s.Seconds, float64(s.Rows)/rewriteRate)
+	case copies:
+		s.Rewrites = true
+	case s.Kind == engine.Rewrite:
+		s.Kind, s.Rewrites = engine.Scan, false
+	}
+	if s.Kind == engine.Catalog && s.Seconds == 0 {
+		s.Rows = 0
+	}
+	if s.Lock != lockShared && !strings.Contains(s.SQL[0], between) {
+		s.WritersWait = engine.WaitBriefly
+	}
+	if s.Why == "" {
+		s.Why = "the server has accepted " + way + " on an empty copy"
+	}
+	return nil
+}
+
+func (t *trial) wouldNot(s *engine.Step, err error) error {
+	return &engine.Refused{Message: fmt.Sprintf("MariaDB would not %s: %s", s.What, strings.NewReplacer("`"+t.name+"`.", "", `"`+t.name+`".`, "", t.name+".", "").Replace(message(err)))}
+}
+
+// need makes what a change and its steps speak of, as far as it is not there yet.
+func (t *trial) need(ctx context.Context, c *schema.Change, steps []*engine.Step) error {
+	for _, n := range c.Subjects() {
+		if err := t.subject(ctx, n); err != nil {
+			return err
+		}
+	}
+	words := map[string]bool{}
+	for _, s := range steps {
+		statements := slices.Clone(s.SQL)
+		if s.Proof != nil {
+			statements = []string{s.Proof.SQL}
+		}
+		for _, sql := range statements {
+			tokens, _ := sqltext.Scan(sql, sqltext.Engine)
+			for _, tok := range tokens {
+				if tok.Kind == sqltext.Word || tok.Kind == sqltext.Quoted {
+					words[strings.ToLower(tok.Value)] = true
+				}
+			}
+		}
+	}
+	for w := range words {
+		if strings.HasPrefix(w, engine.Prefix) {
+			if err := t.kept(ctx, w); err != nil {
+				return err
+			}
+		}
+	}
+	for _, table := range t.base.Tables {
+		if words[strings.ToLower(table.Name)] {
+			if err := t.make(ctx, table); err != nil {
+				return err
+			}
+		}
+	}
+	for _, v := range t.base.Views {
+		if words[strings.ToLower(v.Name)] {
+			if err := t.view(ctx, v); err != nil {
+				return err
+			}
+		}
+	}
+	return t.tie(ctx)
+}
+
+// subject makes a table with all that is tied to it: tables that it refers to, those
+// that refer to it, and views.
+func (t *trial) subject(ctx context.Context, n string) error {
+	table := t.base.Table(n)
+	if table == nil {
+		return nil
+	}
+	for _, o := range t.base.Tables {
+		refers := func(a *schema.Table, b string) bool {
+			return slices.ContainsFunc(a.ForeignKeys, func(k *schema.ForeignKey) bool { return schema.SameName(k.Table, b) })
+		}
+		if o == table || refers(table, o.Name) || refers(o, table.Name) {
+			if err := t.make(ctx, o); err != nil {
+				return err
+			}
+		}
+	}
+	if err := t.tie(ctx); err != nil {
+		return err
+	}
+	names := map[string]bool{strings.ToLower(table.Name): true}
+	for size := 0; size != len(names); {
+		size = len(names)
+		for _, v := range t.base.Views {
+			if mentions(v.Query, names) {
+				names[strings.ToLower(v.Name)] = true
+				if err := t.view(ctx, v); err != nil {
+					return err
+				}
+			}
+		}
+	}
+	return nil
+}
+
+func mentions(text string, names map[string]bool) bool {
+	tokens, _ := sqltext.Scan(text, sqltext.Engine)
+	return slices.ContainsFunc(tokens, func(t sqltext.Token) bool {
+		return (t.Kind == sqltext.Word || t.Kind == sqltext.Quoted) && names[strings.ToLower(t.Value)]
+	})
+}
+
+// make makes an empty table like a real one, but for foreign keys.
+func (t *trial) make(ctx context.Context, table *schema.Table) error {
+	if t.made[table.Name] || table.Opaque != "" {
+		return nil
+	}
+	t.made[table.Name] = true
+	t.left[table.Name] = table.ForeignKeys
+	if _, err := t.s.exec(ctx, "create table "+quote(table.Name)+" like "+quote(t.d.config.DBName)+"."+quote(table.Name)); err != nil {
+		return fmt.Errorf("table %s cannot be copied to try the change: %w", table.Name, err)
+	}
+	for _, tr := range table.Triggers {
+		// In its own mode; a trigger that cannot be made here is looked for in the real table.
+		if _, err := t.s.exec(ctx, "set session sql_mode = "+literal(tr.Mode)); err == nil {
+			t.s.exec(ctx, tr.SQL)
+		}
+		if _, err := t.s.exec(ctx, "set session sql_mode = "+literal(mode)); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// tie adds the foreign keys whose both ends are there.
+func (t *trial) tie(ctx context.Context) error {
+	for _, n := range slices.Sorted(maps.Keys(t.left)) {
+		var rest []*schema.ForeignKey
+		for _, k := range t.left[n] {
+			if !t.made[n] || !t.made[k.Table] {
+				rest = append(rest, k)
+				continue
+			}
+			if _, err := t.s.exec(ctx, "set statement foreign_key_checks = 0 for alter table "+quote(n)+" add "+foreignKeySQL(k)); err != nil {
+				return fmt.Errorf("table %s cannot be copied to try the change: %w", n, err)
+			}
+		}
+		t.left[n] = rest
+	}
+	return nil
+}
+
+// view makes a view over empty tables.
+func (t *trial) view(ctx context.Context, v *schema.View) error {
+	if t.made[v.Name] {
+		return nil
+	}
+	t.made[v.Name] = true
+	for _, table := range t.base.Tables {
+		if mentions(v.Query, map[string]bool{strings.ToLower(table.Name): true}) {
+			if err := t.make(ctx, table); err != nil {
+				return err
+			}
+		}
+	}
+	for _, other := range t.base.Views {
+		if other != v && mentions(v.Query, map[string]bool{strings.ToLower(other.Name): true}) {
+			if err := t.view(ctx, other); err != nil {
+				return err
+			}
+		}
+	}
+	if _, err := t.s.exec(ctx, v.SQL); err != nil && code(err) != errViewBroken && code(err) != 1054 {
+		return fmt.Errorf("view %s cannot be copied to try the change: %w", v.Name, err)
+	}
+	return nil
+}
+
+// kept makes an empty copy of a table of Lastboard's own that a step speaks of.
+func (t *trial) kept(ctx context.Context, name string) error {
+	if t.made[name] {
+		return nil
+	}
+	r, err := t.d.query(ctx, hasTable(name))
+	if err != nil || len(r.Values) == 0 {
+		return err // a step makes it
+	}
+	t.made[name] = true
+	_, err = t.s.exec(ctx, "create table if not exists "+quote(name)+" like "+quote(t.d.config.DBName)+"."+quote(name))
+	return err
+}
+
+// read takes in what the steps have led to.
+func (t *trial) read(ctx context.Context, c *schema.Change) error {
+	found, err := (&reader{query: t.s.query, database: t.name}).read(ctx)
+	if err != nil {
+		return err
+	}
+	if x := c.Table; x != nil && x.Before != nil && x.After != nil && x.After.Name != x.Before.Name {
+		t.left[x.After.Name] = t.left[x.Before.Name]
+		delete(t.left, x.Before.Name)
+		t.made[x.After.Name] = true
+		for _, ks := range t.left {
+			for i, k := range ks {
+				if schema.SameName(k.Table, x.Before.Name) {
+					copied := *k
+					copied.Table = x.After.Name
+					ks[i] = &copied
+				}
+			}
+		}
+	}
+	next := &schema.Schema{}
+	for _, table := range t.base.Tables {
+		if !t.made[table.Name] {
+			next.Tables = append(next.Tables, table)
+		}
+	}
+	for _, table := range found.Tables {
+		t.made[table.Name] = true
+		before := t.base.Table(table.Name)
+		if c.Table != nil && c.Table.Before != nil && c.Table.After != nil && schema.SameName(c.Table.After.Name, table.Name) {
+			before = t.base.Table(c.Table.Before.Name)
+		}
+		table.ForeignKeys = append(table.ForeignKeys, t.left[table.Name]...)
+		slices.SortFunc(table.ForeignKeys, func(a, b *schema.ForeignKey) int { return strings.Compare(a.Name, b.Name) })
+		if before != nil {
+			table.Triggers, table.Own = before.Triggers, before.Own
+		}
+		next.Tables = append(next.Tables, table)
+	}
+	slices.SortStableFunc(next.Tables, func(a, b *schema.Table) int { return strings.Compare(a.Name, b.Name) })
+	for _, v := range t.base.Views {
+		if !t.made[v.Name] {
+			next.Views = append(next.Views, v)
+		}
+	}
+	for _, v := range found.Views {
+		t.made[v.Name] = true
+		next.Views = append(next.Views, v)
+	}
+	t.memory.last = t.base
+	if c.Table != nil && c.Table.After != nil {
+		planning.ServerWords(c.Table.After, next.Table(c.Table.After.Name))
+	}
+	t.base = t.memory.keep(next)
+	return nil
+}

@@ -1,0 +1,151 @@
+package server
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"sync/atomic"
+	"syscall"
+	"time"
+
+	"github.com/go-sql-driver/mysql"
+)
+
+// MariaDB is a MariaDB server of one's own.
+type MariaDB struct {
+	Dir  string
+	Port int
+
+	running
+	made atomic.Int64
+}
+
+// MariaDBBin finds a program of the server: in the folder that LASTBOARD_MARIADB names,
+// else the installed one.
+func MariaDBBin(name string) (string, error) {
+	if folder := os.Getenv("LASTBOARD_MARIADB"); folder != "" {
+		return filepath.Join(folder, name), nil
+	}
+	path, err := exec.LookPath(name)
+	if err != nil {
+		if path = filepath.Join("/usr/sbin", name); !exists(path) {
+			return "", errors.New("no MariaDB server is installed: apt-get install mariadb-server")
+		}
+	}
+	return path, nil
+}
+
+// StartMariaDB makes a server in a new temporary folder and starts it. settings are added
+// to its own: "log-bin". Stop ends it; so does the end of this program, however it comes.
+func StartMariaDB(settings ...string) (*MariaDB, error) {
+	dir, err := os.MkdirTemp("", "lastboard-my")
+	if err != nil {
+		return nil, err
+	}
+	m := &MariaDB{Dir: dir}
+	if err := m.start(settings); err != nil {
+		return nil, errors.Join(err, os.RemoveAll(dir))
+	}
+	return m, nil
+}
+
+func (m *MariaDB) start(settings []string) error {
+	install, err := MariaDBBin("mariadb-install-db")
+	if err != nil {
+		return err
+	}
+	server, err := MariaDBBin("mariadbd")
+	if err != nil {
+		return err
+	}
+	who, err := unprivileged(m.Dir, "mysql")
+	if err != nil {
+		return err
+	}
+	data := filepath.Join(m.Dir, "data")
+	make := exec.Command(install, "--no-defaults", "--datadir="+data, "--auth-root-authentication-method=normal", "--skip-test-db", "--skip-name-resolve")
+	make.SysProcAttr, make.Dir, make.Env = who, m.Dir, environment(m.Dir)
+	if out, err := make.CombinedOutput(); err != nil {
+		return fmt.Errorf("making a server: %w\n%s", err, out)
+	}
+	if err := certificates(m.Dir, who); err != nil {
+		return err
+	}
+	if m.Port, err = freePort(); err != nil {
+		return err
+	}
+	args := []string{
+		"--no-defaults", "--datadir=" + data, "--socket=" + m.Socket(), "--port=" + strconv.Itoa(m.Port), "--bind-address=127.0.0.1", "--pid-file=" + filepath.Join(m.Dir, "pid"), "--skip-name-resolve",
+		"--innodb-flush-log-at-trx-commit=0", "--innodb-doublewrite=0", "--innodb-flush-method=nosync", "--sync-frm=0", "--innodb-buffer-pool-size=256M", "--innodb-log-file-size=256M", "--max-connections=200",
+		"--character-set-server=latin1", "--sql-mode=", // what a careless server has must not matter
+		"--ssl-cert=" + filepath.Join(m.Dir, "server.pem"), "--ssl-key=" + filepath.Join(m.Dir, "server.key"),
+	}
+	for _, s := range settings {
+		args = append(args, "--"+s)
+	}
+	if err := m.launch(exec.Command(server, args...), who, m.Dir); err != nil {
+		return err
+	}
+	for range 400 {
+		if err := m.Exec("", "create user if not exists root@'127.0.0.1'", "grant all on *.* to root@'127.0.0.1' with grant option", "create user if not exists guarded@'127.0.0.1' identified by 'tidewater'",
+			"create user if not exists pilot@'127.0.0.1' require ssl"); err == nil {
+			return nil
+		}
+		time.Sleep(50 * time.Millisecond)
+	}
+	return errors.Join(m.silent(m.Dir), m.Stop())
+}
+
+// Socket is the server's socket.
+func (m *MariaDB) Socket() string { return filepath.Join(m.Dir, "s") }
+
+// Exec runs statements by way of the socket.
+func (m *MariaDB) Exec(database string, statements ...string) error {
+	c := mysql.NewConfig()
+	c.User, c.Net, c.Addr, c.DBName, c.Logger = "root", "unix", m.Socket(), database, &mysql.NopLogger{}
+	db, err := sql.Open("mysql", c.FormatDSN())
+	if err != nil {
+		return err
+	}
+	defer db.Close()
+	db.SetMaxOpenConns(1)
+	for _, s := range statements {
+		if _, err := db.ExecContext(context.Background(), s); err != nil {
+			return fmt.Errorf("%s: %w", s, err)
+		}
+	}
+	return nil
+}
+
+// URL gives the address of a database on the server.
+func (m *MariaDB) URL(database string) string {
+	return fmt.Sprintf("mariadb://root@127.0.0.1:%d/%s", m.Port, database)
+}
+
+// DSN gives the address as the driver has it, for sessions in which names and texts are
+// written as on the other engines.
+func DSN(url string) string {
+	rest := strings.TrimPrefix(url, "mariadb://root@")
+	address, database, _ := strings.Cut(rest, "/")
+	return "root@tcp(" + address + ")/" + database + "?multiStatements=true&collation=utf8mb4_nopad_bin&time_zone=%27%2B00%3A00%27&sql_mode=%27ANSI_QUOTES%2CPIPES_AS_CONCAT%2CNO_BACKSLASH_ESCAPES%2CSTRICT_ALL_TABLES%2CNO_AUTO_VALUE_ON_ZERO%27"
+}
+
+// Database makes a new database and gives its name.
+func (m *MariaDB) Database() (string, error) {
+	name := fmt.Sprintf("harbour_%d", m.made.Add(1))
+	return name, m.Exec("", "create database "+name)
+}
+
+// Drop takes a database away.
+func (m *MariaDB) Drop(database string) error { return m.Exec("", "drop database if exists "+database) }
+
+// Stop ends the server and takes its folder away.
+func (m *MariaDB) Stop() error {
+	return errors.Join(m.end(syscall.SIGTERM), os.RemoveAll(m.Dir))
+}
