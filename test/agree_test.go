@@ -19,11 +19,16 @@ insert into vessel (id, name, registry, berth_id, length_ft, seen) values (1, 'T
 insert into dues (vessel_id, year, amount) values (1, 2030, 10.5), (1, 2031, 11), (2, 2031, 99.99);
 `
 
-// wharves gives an office on each engine in which the first migration has run, and rows
-// that a table without a key has.
-func wharves(t *testing.T, first string, rows ...string) []*office {
+// wharves gives an office on each engine but some in which the first migration has run,
+// and rows that a table without a key has.
+func wharves(t *testing.T, without map[string]string, first string, rows ...string) []*office {
 	t.Helper()
-	list := []*office{newOffice(t), newServerOffice(t)}
+	list := []*office{newOffice(t)}
+	for _, engine := range []string{"PostgreSQL", "MariaDB"} {
+		if without[engine] == "" {
+			list = append(list, newOfficeOn(t, engines[engine]))
+		}
+	}
 	for _, o := range list {
 		o.migration("0001-first", first)
 		o.must("advance", "--yes")
@@ -44,27 +49,31 @@ func agree(t *testing.T, list []*office, when string) string {
 	return first
 }
 
-// apart are the statements that are not the same on every engine, and why.
-var apart = map[string]string{
-	"backfill: what does not fit":                 "the server itself refuses a text for a number",
-	"generated: from itself, by way of another":   "the server computes no column from a computed one",
-	"type: a value that would be cut":             "the server changes no type under a view",
-	"type: using that is null":                    "the server changes no type under a view",
-	"position: first, by copying":                 "no copy yet",
-	"type: beside an index, a view and a trigger": "the server changes no type under a view",
-	"position: two after one":                     "no copy yet",
-	"position: of a column that is there":         "no copy yet",
+// apart are the statements that an engine does not run as the others do, and why.
+var apart = map[string]map[string]string{
+	"backfill: what does not fit":                 {"PostgreSQL": "the server itself refuses a text for a number"},
+	"generated: from itself, by way of another":   {"PostgreSQL": "the server computes no column from a computed one"},
+	"type: a value that would be cut":             {"PostgreSQL": "the server changes no type under a view"},
+	"type: using that is null":                    {"PostgreSQL": "the server changes no type under a view"},
+	"position: first, by copying":                 {"PostgreSQL": "no copy yet"},
+	"type: beside an index, a view and a trigger": {"PostgreSQL": "the server changes no type under a view"},
+	"position: two after one":                     {"PostgreSQL": "no copy yet"},
+	"position: of a column that is there":         {"PostgreSQL": "no copy yet"},
+	"rename: a table, with all that refers to it": {"MariaDB": "views do not follow"},
+	"type: an enum of a computed column":          {"MariaDB": "views do not follow"},
+	"type: of the key":                            {"MariaDB": "a text without a greatest length is no key"},
+	"identity: another type of whole numbers":     {"MariaDB": "what refers to a column has its type"},
 }
 
 // TestEnginesAgree runs each statement on every engine: the tables and rows are the same
 // after it, after its way back, and after it has run again.
 func TestEnginesAgree(t *testing.T) {
 	for _, c := range eachStatement {
-		if strings.Contains(c.statement, "native ") || apart[c.name] != "" {
+		if strings.Contains(c.statement, "native ") {
 			continue
 		}
 		t.Run(c.name, func(t *testing.T) {
-			list := wharves(t, wharf, "insert into tally values (1, 'a'), (2, 'b')")
+			list := wharves(t, apart[c.name], wharf, "insert into tally values (1, 'a'), (2, 'b')")
 			start := agree(t, list, "at the start")
 			for _, o := range list {
 				o.migration("0002-change", "-- A change\n"+c.statement+";\n")
@@ -104,15 +113,10 @@ func TestColumnsThatCannotBeMoved(t *testing.T) {
 // TestEnginesRefuse is that what breaks a rule is refused on a server as it is on a file.
 func TestEnginesRefuse(t *testing.T) {
 	for _, c := range eachRefusal {
-		if apart[c.name] != "" {
-			continue
-		}
 		t.Run(c.name, func(t *testing.T) {
-			o := newServerOffice(t)
-			o.migration("0001-first", wharf)
-			o.must("advance", "--yes")
-			o.exec("insert into tally values (1, 'a'), (2, 'b')")
-			refusal(t, o, c.statement, c.rule, c.says)
+			for _, o := range wharves(t, apart[c.name], wharf, "insert into tally values (1, 'a'), (2, 'b')")[1:] {
+				refusal(t, o, c.statement, c.rule, c.says)
+			}
 		})
 	}
 }

@@ -17,8 +17,11 @@ import (
 	"testing"
 	"time"
 
+	_ "github.com/go-sql-driver/mysql"
 	_ "github.com/jackc/pgx/v5/stdlib"
 	_ "modernc.org/sqlite"
+
+	"lastboard/test/server"
 )
 
 // program is the built program, with the fault points that only tests have.
@@ -163,7 +166,10 @@ func (o *office) write(name, text string) {
 func (o *office) open() *sql.DB {
 	o.Helper()
 	driver, source := "sqlite", "file:"+filepath.Join(o.dir, "harbour.db")+"?_pragma=busy_timeout(20000)&_pragma=foreign_keys(1)"
-	if o.url != "" {
+	switch {
+	case o.onMariaDB():
+		driver, source = "mysql", server.DSN(o.url)
+	case o.url != "":
 		driver, source = "pgx", o.url+"?timezone=UTC&default_query_exec_mode=exec"
 	}
 	db, err := sql.Open(driver, source)

@@ -16,13 +16,50 @@ import (
 var servers struct {
 	sync.Mutex
 	postgres *server.Postgres
+	mariadb  *server.MariaDB
 }
 
 func stopServers() {
 	if servers.postgres != nil {
 		servers.postgres.Stop()
 	}
+	if servers.mariadb != nil {
+		servers.mariadb.Stop()
+	}
 }
+
+func mariadbServer(t *testing.T) *server.MariaDB {
+	t.Helper()
+	servers.Lock()
+	defer servers.Unlock()
+	if servers.mariadb == nil {
+		m, err := server.StartMariaDB()
+		if err != nil {
+			t.Fatal(err)
+		}
+		servers.mariadb = m
+	}
+	return servers.mariadb
+}
+
+// mariadb gives a new database on the MariaDB server of the run.
+func mariadb(t *testing.T) (url string) {
+	t.Helper()
+	m := mariadbServer(t)
+	name, err := m.Database()
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() {
+		if err := m.Drop(name); err != nil {
+			t.Error(err)
+		}
+	})
+	return m.URL(name)
+}
+
+// engines are those of servers, each with what gives a new database.
+var engines = map[string]func(*testing.T) string{"PostgreSQL": postgres, "MariaDB": mariadb}
 
 func postgresServer(t *testing.T) *server.Postgres {
 	t.Helper()
@@ -58,8 +95,14 @@ func postgres(t *testing.T) (url string) {
 // Lastboard does not see.
 func newServerOffice(t *testing.T, statements ...string) *office {
 	t.Helper()
+	return newOfficeOn(t, postgres, statements...)
+}
+
+// newOfficeOn does so on a server of an engine.
+func newOfficeOn(t *testing.T, database func(*testing.T) string, statements ...string) *office {
+	t.Helper()
 	beside(t)
-	o := &office{T: t, dir: t.TempDir(), url: postgres(t)}
+	o := &office{T: t, dir: t.TempDir(), url: database(t)}
 	o.exec(statements...)
 	o.must("init", "--url", o.url)
 	return o
@@ -70,6 +113,19 @@ func newServerOffice(t *testing.T, statements ...string) *office {
 func (o *office) serverSnapshot() string {
 	o.Helper()
 	var b strings.Builder
+	if o.onMariaDB() {
+		for _, text := range []string{
+			"select table_name, column_name, column_type, is_nullable, column_default, extra, generation_expression, collation_name, column_comment from information_schema.columns where table_schema = database() and table_name not like 'lastboard%' order by 1, 2",
+			"select table_name, index_name, seq_in_index, column_name, non_unique, sub_part, index_comment from information_schema.statistics where table_schema = database() and table_name not like 'lastboard%' order by 1, 2, 3",
+			"select table_name, constraint_name, check_clause from information_schema.check_constraints where constraint_schema = database() and table_name not like 'lastboard%' order by 1, 2",
+			"select table_name, constraint_name, referenced_table_name, delete_rule, update_rule from information_schema.referential_constraints where constraint_schema = database() order by 1, 2",
+			"select event_object_table, trigger_name, action_statement from information_schema.triggers where trigger_schema = database() and trigger_name not like 'lastboard%kept%' order by 1, 2",
+			"select table_name, view_definition from information_schema.views where table_schema = database() order by 1",
+		} {
+			fmt.Fprintf(&b, "%s\n%s\n", text, o.query(text))
+		}
+		return b.String()
+	}
 	for _, text := range []string{
 		"select c.relname, a.attname, format_type(a.atttypid, a.atttypmod), a.attnotnull, a.attidentity, a.attgenerated, pg_get_expr(d.adbin, d.adrelid) from pg_attribute a join pg_class c on c.oid = a.attrelid " +
 			"left join pg_attrdef d on d.adrelid = c.oid and d.adnum = a.attnum where c.relnamespace = 'public'::regnamespace and c.relkind in ('r', 'v') and a.attnum > 0 and not a.attisdropped order by c.relname, a.attname",
@@ -82,6 +138,8 @@ func (o *office) serverSnapshot() string {
 	}
 	return b.String()
 }
+
+func (o *office) onMariaDB() bool { return strings.HasPrefix(o.url, "mariadb:") }
 
 // canonical is what the program says of the tables, in the language's own types, and
 // every row, with what differs between engines by design left out when shared is set.
@@ -214,6 +272,9 @@ func oneForm(v any, kind string) string {
 	case strings.HasPrefix(kind, "timestamp"):
 		if !strings.Contains(text, " ") {
 			text += " 00:00:00"
+		}
+		if strings.Contains(text, ".") {
+			text = strings.TrimRight(strings.TrimRight(text, "0"), ".")
 		}
 	case kind == "time":
 		if _, clock, ok := strings.Cut(text, " "); ok {

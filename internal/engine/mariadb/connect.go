@@ -98,6 +98,7 @@ func configure(target string) (*mysql.Config, error) {
 	if socket := first(q.Get("socket"), map[bool]string{true: options["socket"]}[u.Host == ""]); socket != "" {
 		c.Net, c.Addr = "unix", socket
 	}
+	c.ClientFoundRows = true // rows that a statement matches count, changed or not
 	c.InterpolateParams, c.Timeout, c.AllowNativePasswords = true, 10*time.Second, true
 	c.Logger = &mysql.NopLogger{}
 	c.ConnectionAttributes = "program_name:lastboard"

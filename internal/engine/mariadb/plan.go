@@ -39,7 +39,7 @@ type planner struct {
 	swapped []*schema.Column
 	parts   planning.Parts
 	// keyed means that the keys have come with a column that numbers itself.
-	keyed bool
+	keyed, keyDone bool // keyDone is of the primary key alone
 	// window are statements that want the table locked while they run, one after the
 	// other, before what is dropped goes; windowKeeps are the places that they fill.
 	window      []string
@@ -122,6 +122,11 @@ func (p *planner) refuse(t *schema.Table) {
 			p.Fail(&engine.Refused{Message: "index " + x.Name + " is for some rows alone, and MariaDB has no such index", Cure: "leave where away, or give the rows a computed column that is null where they do not count"})
 		case slices.ContainsFunc(x.Parts, func(part schema.IndexPart) bool { return part.Expr != nil }):
 			p.Fail(&engine.Refused{Message: "index " + x.Name + " is of an expression, and MariaDB indexes columns alone", Cure: "add a generated column with the expression, and index that"})
+		}
+	}
+	for _, c := range t.Columns {
+		if c.Generated != nil && c.NotNull {
+			p.Fail(&engine.Refused{Message: "column " + c.Name + " is computed, and MariaDB lets no such column be not null", Cure: "leave not null away, or add check (" + c.Name + " is not null)"})
 		}
 	}
 	for _, k := range t.ForeignKeys {

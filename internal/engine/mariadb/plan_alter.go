@@ -51,14 +51,19 @@ func (p *planner) swap() {
 	for _, c := range p.After.Columns {
 		old := p.From(c)
 		f, filled := p.FillOf(c)
-		if old == nil || !filled || f.OnlyNull || c.Generated != nil || old.Generated != nil && c.Generated == nil && f.Expr == nil {
+		if old != nil && old.Generated != nil && c.Generated == nil && !filled {
+			if !old.Generated.Stored {
+				p.swapped = append(p.swapped, c) // the server makes nothing of its own of such a column
+			}
+			continue
+		}
+		if old == nil || !filled || f.OnlyNull || c.Generated != nil {
 			continue
 		}
 		if sameForm(old, c) && (f.Cast && f.Kept == nil) || p.LimitChanges(old, c) {
 			continue
 		}
-		_, restored := p.Change.Restore[old.Name]
-		if f.Cast && f.Kept == nil && converts(old, c) && (!restored || true) {
+		if f.Cast && f.Kept == nil && converts(old, c) {
 			continue // the server does as the language says
 		}
 		if sameForm(old, c) {
@@ -217,6 +222,9 @@ func (p *planner) dropParts() {
 // that serves it.
 func (p *planner) serve(gone []string) []string {
 	rest := *p.Table
+	if p.keyDone {
+		rest.PrimaryKey = p.After.PrimaryKey
+	}
 	rest.Uniques = slices.DeleteFunc(slices.Clone(rest.Uniques), func(k *schema.Key) bool { return schema.HasName(gone, k.Name) })
 	rest.Indexes = slices.DeleteFunc(slices.Clone(rest.Indexes), func(x *schema.Index) bool { return schema.HasName(gone, x.Name) })
 	var actions []string
@@ -240,8 +248,12 @@ func (p *planner) dropColumns() {
 		}
 	}
 	for _, c := range p.After.Columns {
-		if p.isRemade(c) {
+		switch {
+		case !p.isRemade(c):
+		case p.From(c).Generated != nil:
 			generated = append(generated, "drop column if exists "+quote(c.Name))
+		default: // its values are kept first
+			actions, names = append(actions, "drop column if exists "+quote(c.Name)), append(names, c.Name)
 		}
 	}
 	if len(generated) > 0 {
@@ -262,8 +274,8 @@ func (p *planner) dropColumns() {
 		done = "select 1 from dual where not exists (select 1 from information_schema.columns where table_schema = database() and table_name = " + literal(p.Table.Name) +
 			" and column_name = " + literal(beside(c)) + ")"
 	}
-	if k := p.After.PrimaryKey; k != nil && len(p.swapped) > 0 && p.goesFor(usesNames(k.Columns)) {
-		actions = append(actions, "drop primary key", "add primary key ("+quoteAll(k.Columns)+")")
+	if k := p.Table.PrimaryKey; k != nil && (p.Goes(k.Columns) || len(p.swapped) > 0 && p.goesFor(usesNames(k.Columns))) {
+		actions = append(actions, p.primary()...)
 	}
 	switch {
 	case len(actions) == 0:
@@ -275,14 +287,22 @@ func (p *planner) dropColumns() {
 		s := p.alterTable(engine.Rewrite, rewriteRate, what, actions...)
 		s.Outside.Done = done
 	}
+	p.addAgain()
+}
+
+// addAgain adds columns that have the name of one that is dropped.
+func (p *planner) addAgain() {
+	var list []*schema.Column
 	for _, c := range p.After.Columns {
-		if p.From(c) == nil && p.Table.Column(c.Name) != nil && c.Generated == nil {
-			p.addColumn(c)
-			if _, ok := p.filling(c); ok {
-				p.Fail(&engine.Refused{Message: "column " + c.Name + " is dropped and added with values for its rows in one statement", Cure: "do it in two statements, or set the type or the expression of the column"})
-			}
+		if p.From(c) != nil || p.Table.Column(c.Name) == nil || c.Generated != nil {
+			continue
+		}
+		list = append(list, c)
+		if _, ok := p.filling(c); ok {
+			p.Fail(&engine.Refused{Message: "column " + c.Name + " is dropped and added with values for its rows in one statement", Cure: "do it in two statements, or set the type or the expression of the column"})
 		}
 	}
+	p.addTogether(list)
 }
 
 // goneQuery gives a row when columns are gone.
@@ -317,8 +337,10 @@ func (p *planner) flushWindow(script []string, what, done string) {
 	p.window = nil
 }
 
-// modify gives columns their new definitions, each as a whole.
+// modify gives columns their new definitions, each as a whole, and all in one statement:
+// if the server has to copy the table, then once.
 func (p *planner) modify() {
+	var actions, whats []string
 	for i, c := range p.After.Columns {
 		old := p.From(c)
 		if p.isRemade(c) || p.isSwapped(c) || old == nil && (c.Generated != nil || !p.unfinished(c)) {
@@ -334,18 +356,51 @@ func (p *planner) modify() {
 		if old != nil && !moved && columnSQL(p.Table, old) == columnSQL(p.After, c) {
 			continue
 		}
-		what := "define " + c.Name + " as a whole"
+		what := "define " + c.Name + " anew"
 		switch {
 		case old != nil && !sameForm(old, c):
 			what = "make " + c.Name + " " + c.Type.String()
-		case old != nil && c.NotNull && !old.NotNull, old == nil && c.NotNull:
+		case c.NotNull && (old == nil || !old.NotNull):
 			what = "make " + c.Name + " not null"
 		case moved:
 			what = "move " + c.Name
 		}
-		s := p.alterTable(engine.Rewrite, rewriteRate, what, "modify column "+columnSQL(p.After, c)+place)
-		s.Preview = p.PreviewAdded()
+		actions, whats = append(actions, "modify column "+columnSQL(p.After, c)+place), append(whats, what)
 	}
+	done := ""
+	if !planning.SameKey(p.Table.PrimaryKey, p.After.PrimaryKey) && !p.keyDone {
+		actions, whats = append(p.primary(), actions...), append(whats, "write the rows in the order of their key")
+		done = p.keyQuery()
+	}
+	if len(actions) > 0 {
+		s := p.alterTable(engine.Rewrite, rewriteRate, strings.Join(whats, ", "), actions...)
+		s.Preview, s.Outside.Done = p.PreviewAdded(), done
+	}
+}
+
+// primary gives the actions that make the primary key another, once.
+func (p *planner) primary() (actions []string) {
+	if p.keyDone {
+		return nil
+	}
+	p.keyDone = true
+	if p.Table.PrimaryKey != nil {
+		actions = append(actions, "drop primary key")
+		actions = append(actions, p.serve(nil)...)
+	}
+	if k := p.After.PrimaryKey; k != nil {
+		actions = append(actions, "add primary key ("+quoteAll(k.Columns)+")")
+	}
+	return actions
+}
+
+// keyQuery gives a row when the primary key is what it becomes.
+func (p *planner) keyQuery() string {
+	const key = " from information_schema.statistics where table_schema = database() and index_name = 'PRIMARY' and table_name = "
+	if p.After.PrimaryKey == nil {
+		return "select 1 from dual where not exists (select 1" + key + literal(p.Table.Name) + ")"
+	}
+	return "select 1 from (select group_concat(column_name order by seq_in_index separator ', ') as names" + key + literal(p.Table.Name) + ") k where names = " + literal(strings.Join(p.After.PrimaryKey.Columns, ", "))
 }
 
 // unfinished reports whether an added column stands there with less than its definition.
@@ -365,35 +420,24 @@ func (p *planner) moves(c *schema.Column) bool {
 }
 
 // addGenerated adds computed columns, once what they are computed from is as it will be.
+// Those that are not stored take no time.
 func (p *planner) addGenerated() {
-	for _, c := range p.After.Columns {
-		if c.Generated == nil || p.From(c) != nil && !p.isRemade(c) {
-			continue
+	for _, stored := range []bool{false, true} {
+		var actions, names []string
+		for _, c := range p.After.Columns {
+			if c.Generated != nil && c.Generated.Stored == stored && (p.From(c) == nil || p.isRemade(c)) {
+				actions, names = append(actions, "add column if not exists "+columnSQL(p.After, c)+p.placeOf(c, true)), append(names, c.Name)
+			}
 		}
-		s := p.alterTable(engine.Rewrite, rewriteRate, "compute "+c.Name, "add column if not exists "+columnSQL(p.After, c)+p.placeOf(c, true))
-		s.Preview = p.PreviewAdded()
+		if len(actions) > 0 {
+			p.alterTable(engine.Rewrite, rewriteRate, "compute "+strings.Join(names, ", "), actions...).Preview = p.PreviewAdded()
+		}
 	}
 }
 
 // addParts adds constraints and indexes.
 func (p *planner) addParts() {
 	s := p.parts
-	if k := p.After.PrimaryKey; !planning.SameKey(p.Table.PrimaryKey, k) && !p.keyed {
-		var actions []string
-		done := ""
-		if p.Table.PrimaryKey != nil {
-			actions = append(actions, "drop primary key")
-		}
-		if k != nil {
-			actions = append(actions, "add primary key ("+quoteAll(k.Columns)+")")
-		} else {
-			done = "select 1 from dual where not exists (select 1 from information_schema.table_constraints where table_schema = database() and table_name = " + literal(p.Table.Name) + " and constraint_type = 'PRIMARY KEY')"
-		}
-		if p.Table.PrimaryKey == nil {
-			done = "select 1 from information_schema.table_constraints where table_schema = database() and table_name = " + literal(p.Table.Name) + " and constraint_type = 'PRIMARY KEY'"
-		}
-		p.alterTable(engine.Rewrite, rewriteRate, "write the rows in the order of their key", actions...).Outside.Done = done
-	}
 	if !p.keyed {
 		for _, k := range s.Keys {
 			p.alterTable(engine.Build, indexRate, "build the index of constraint "+k.Name, "add unique key if not exists "+strings.TrimPrefix(uniqueSQL(p.After, k), "unique key "))

@@ -53,36 +53,44 @@ func (p *planner) filling(c *schema.Column) (string, bool) {
 
 // addColumns adds columns without reading a row, where the server can.
 func (p *planner) addColumns() {
+	var list []*schema.Column
 	for _, c := range p.After.Columns {
 		if p.From(c) == nil && p.Table.Column(c.Name) == nil && c.Generated == nil {
-			p.addColumn(c)
+			list = append(list, c)
 		}
+	}
+	p.addTogether(list)
+}
+
+// addTogether adds columns as far as that is metadata; the rest follows once their rows
+// have their values.
+func (p *planner) addTogether(list []*schema.Column) {
+	var actions, names []string
+	for _, c := range list {
+		def := *c
+		if p.unfinished(c) {
+			def.NotNull, def.Default = false, nil
+		}
+		actions, names = append(actions, "add column if not exists "+columnSQL(p.After, &def)+p.placeOf(c, false)), append(names, c.Name)
+		if c.Identity != nil { // which the server wants a key for at once
+			actions = append(actions, p.keysNow()...)
+		}
+	}
+	if len(actions) > 0 {
+		p.alterTable(engine.Rewrite, rewriteRate, "add column "+strings.Join(names, ", "), actions...)
 	}
 }
 
-// addColumn adds one column as far as that is metadata; the rest follows once its rows
-// have their values.
-func (p *planner) addColumn(c *schema.Column) {
-	def := *c
-	if p.unfinished(c) {
-		def.NotNull, def.Default = false, nil
+// keysNow gives the actions that add the keys.
+func (p *planner) keysNow() (actions []string) {
+	p.keyed = true
+	if !planning.SameKey(p.Table.PrimaryKey, p.After.PrimaryKey) {
+		actions = p.primary()
 	}
-	actions := []string{"add column if not exists " + columnSQL(p.After, &def) + p.placeOf(c, false)}
-	if c.Identity != nil { // which the server wants a key for at once
-		p.keyed = true
-		if k := p.After.PrimaryKey; !planning.SameKey(p.Table.PrimaryKey, k) {
-			if p.Table.PrimaryKey != nil {
-				actions = append(actions, "drop primary key")
-			}
-			if k != nil {
-				actions = append(actions, "add primary key ("+quoteAll(k.Columns)+")")
-			}
-		}
-		for _, k := range p.parts.Keys {
-			actions = append(actions, "add "+uniqueSQL(p.After, k))
-		}
+	for _, k := range p.parts.Keys {
+		actions = append(actions, "add "+uniqueSQL(p.After, k))
 	}
-	p.alterTable(engine.Rewrite, rewriteRate, "add column "+c.Name, actions...)
+	return actions
 }
 
 // placeOf says where a column that is added comes to stand; "" means last. ends is set
@@ -218,12 +226,12 @@ func (p *planner) computeSwapped() {
 	for _, c := range p.After.Columns {
 		old := p.From(c)
 		f, filled := p.FillOf(c)
-		if old == nil || !filled || f.OnlyNull || c.Generated != nil || p.LimitChanges(old, c) || f.Cast && f.Kept == nil && !p.isSwapped(c) {
+		if old == nil || !p.isSwapped(c) {
 			continue
 		}
-		value, _ := p.Value(c, planning.Computed)
-		if !p.isSwapped(c) {
-			continue
+		value := quote(old.Name)
+		if filled && (f.Expr != nil || f.Kept != nil) {
+			value, _ = p.Value(c, planning.Computed)
 		}
 		def := *c
 		def.Name, def.NotNull, def.Default, def.Limit, def.Identity, def.OnUpdateNow = beside(c), false, nil, "", nil, false

@@ -380,10 +380,6 @@ func takeIndexes(t *schema.Table) {
 			}
 			t.Uniques = append(t.Uniques, k)
 			continue
-		case !x.Unique && len(x.Options) == 0 && slices.ContainsFunc(t.ForeignKeys, func(k *schema.ForeignKey) bool {
-			return k.Name == x.Name && slices.Equal(k.Columns, columns)
-		}):
-			continue
 		}
 		if len(x.Options) == 0 {
 			x.Options = nil
@@ -391,6 +387,19 @@ func takeIndexes(t *schema.Table) {
 		rest = append(rest, x)
 	}
 	t.Indexes = rest
+	leaveServing(t)
+}
+
+// leaveServing leaves out the indexes that foreign keys have for themselves.
+func leaveServing(t *schema.Table) {
+	t.Indexes = slices.DeleteFunc(t.Indexes, func(x *schema.Index) bool {
+		return !x.Unique && len(x.Options) == 0 && slices.ContainsFunc(t.ForeignKeys, func(k *schema.ForeignKey) bool {
+			return k.Name == x.Name && slices.EqualFunc(k.Columns, x.Parts, func(c string, part schema.IndexPart) bool { return c == part.Column })
+		})
+	})
+	if len(t.Indexes) == 0 {
+		t.Indexes = nil
+	}
 }
 
 // defaultTree gives the tree of a default: of a value, in the type of its column.

@@ -113,16 +113,33 @@ func (r *renderer) expr(e sqltext.Expr, place int) string {
 		text := r.expr(e.X, bindCompare+1) + not(e.Not) + " between " + r.expr(e.Low, bindCompare+1) + " and " + r.expr(e.High, bindCompare+1)
 		return wrap(text, bindBetween, place)
 	case *sqltext.Like:
-		escape := "''"
-		if e.Escape != nil {
-			escape = r.expr(e.Escape, bindPrimary)
-		}
-		return wrap(r.expr(e.X, bindCompare+1)+not(e.Not)+" like "+r.expr(e.Pattern, bindCompare+1)+" escape "+escape, bindCompare, place)
+		pattern, escape := r.pattern(e)
+		return wrap(r.expr(e.X, bindCompare+1)+not(e.Not)+" like "+pattern+" escape "+escape, bindCompare, place)
 	case *sqltext.Collate:
 		return wrap(r.expr(e.X, bindCollate)+" collate "+quote(e.Name), bindCollate, place)
 	}
 	return r.primary(e, place)
 }
+
+// pattern gives a pattern and its escape character: the server would take a backslash for
+// one where none is named, so one is named that the pattern does not have.
+func (r *renderer) pattern(e *sqltext.Like) (pattern, escape string) {
+	pattern = r.expr(e.Pattern, bindCompare+1)
+	if e.Escape != nil {
+		return pattern, r.expr(e.Escape, bindPrimary)
+	}
+	if l, ok := e.Pattern.(*sqltext.Literal); ok {
+		for _, c := range unlikely {
+			if !strings.ContainsRune(l.Text, c) {
+				return pattern, literal(string(c))
+			}
+		}
+	}
+	return "replace(" + r.expr(e.Pattern, bindOr) + ", '|', '||')", "'|'"
+}
+
+// unlikely are characters that hardly any pattern has.
+const unlikely = "|!~^#@"
 
 var binaryStrength = map[string]int{
 	"or": bindOr, "and": bindAnd, "is distinct from": bindCompare, "is not distinct from": bindCompare,

@@ -8,8 +8,8 @@ import (
 	"lastboard/internal/engine/planning"
 )
 
-// asText casts a value to a text that compares byte for byte, as the session has it.
-func asText(x string) string { return "cast(" + x + " as char)" }
+// asText casts a value to a text that compares byte for byte, in whatever session.
+func asText(x string) string { return "(cast(" + x + " as char) collate " + bytewise + ")" }
 
 // cast rounds a number that becomes a whole one half away from zero, as the standard
 // has it, and never cuts a text: that is for the column to refuse. For a proof, what

@@ -166,8 +166,6 @@ func (s *spelling) words() (string, bool) {
 			parts = append(parts, now[strings.ToLower(t.Text)])
 		case s.ahead("mod") && !s.ahead("mod", "("):
 			parts = append(parts, "%")
-		case s.ahead("escape", "''"):
-			s.at++
 		case s.ahead("timestampdiff", "(", "second", ",", "timestamp", "'1970-01-01 00:00:00'", ","):
 			s.at += 6
 			s.compared = append(s.compared, 0)
@@ -229,8 +227,21 @@ func reworded(e sqltext.Expr, t *schema.Table) sqltext.Expr {
 				s.For = e.Args[2]
 			}
 			return s
+		case e.Name == "round" && len(e.Args) > 0:
+			if c, ok := e.Args[0].(*sqltext.Cast); ok && c.Type.Name == "numeric" && slices.Equal(c.Type.Args, []int{65, 15}) {
+				e.Args[0] = c.X // as it is rounded here
+			}
 		case e.Name == "locate" && len(e.Args) == 2:
 			return &sqltext.Position{Needle: e.Args[0], X: e.Args[1]}
+		}
+	case *sqltext.Collate:
+		if c, ok := e.X.(*sqltext.Cast); ok && c.Type.Name == "text" && e.Name == bytewise {
+			return c // as every text that is made of another value here
+		}
+	case *sqltext.Like:
+		p, known := e.Pattern.(*sqltext.Literal)
+		if x, ok := e.Escape.(*sqltext.Literal); ok && known && !strings.Contains(p.Text, x.Text) {
+			e.Escape = nil // it was named so that nothing is one
 		}
 	case *sqltext.Unary:
 		if b, ok := e.X.(*sqltext.Binary); ok && e.Op == "not" && b.Op == "is not distinct from" {

@@ -117,9 +117,6 @@ func (t *trial) Run(ctx context.Context, c *schema.Change, steps []*engine.Step)
 		}
 	}
 	broken, err = t.Broken(ctx, broken)
-	for i := range broken {
-		broken[i], _, _ = strings.Cut(broken[i], ": ")
-	}
 	return nil, broken, err
 }
 
@@ -134,7 +131,7 @@ func (t *trial) Broken(ctx context.Context, names []string) ([]string, error) {
 		_, err := t.s.query(ctx, "select 1 from "+quote(view)+" limit 0")
 		switch {
 		case code(err) == errViewBroken:
-			list = append(list, n+": "+message(err))
+			list = append(list, n)
 		case err != nil && code(err) != errNoTable:
 			return nil, err
 		}
@@ -485,6 +482,7 @@ func (t *trial) read(ctx context.Context, c *schema.Change) error {
 			before = t.base.Table(c.Table.Before.Name)
 		}
 		table.ForeignKeys = append(table.ForeignKeys, t.left[table.Name]...)
+		leaveServing(table)
 		slices.SortFunc(table.ForeignKeys, func(a, b *schema.ForeignKey) int { return strings.Compare(a.Name, b.Name) })
 		if before != nil {
 			table.Triggers, table.Own = before.Triggers, before.Own
