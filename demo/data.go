@@ -23,10 +23,10 @@ const berths = 24
 // fill makes the office's rows: the same for the same number of port calls. They
 // have the dirt that real tables have: nulls, blanks, registries without a
 // number, double spaces, mixed case, and calls at berths that are gone.
-func fill(ctx context.Context, db *sql.DB, server bool, calls int) error {
+func fill(ctx context.Context, db *sql.DB, url string, calls int) error {
 	r := rand.New(rand.NewPCG(50_000, 1))
 	clock := func(t time.Time) any {
-		if server {
+		if url != "" {
 			return t
 		}
 		return t.Format(time.DateTime)
@@ -41,7 +41,7 @@ func fill(ctx context.Context, db *sql.DB, server bool, calls int) error {
 		for i := range len(row(0)) - 1 {
 			marks += fmt.Sprintf(", $%d", i+2)
 		}
-		s, err := tx.PrepareContext(ctx, "insert into "+table+" ("+columns+") values ("+marks+")")
+		s, err := tx.PrepareContext(ctx, spell(url, "insert into "+table+" ("+columns+") values ("+marks+")"))
 		if err != nil {
 			return err
 		}

@@ -216,7 +216,11 @@ func (s *story) empty() error {
 	}
 	defer db.Close()
 	var tables int
-	if err := db.QueryRow("select count(*) from information_schema.tables where table_schema not in ('information_schema', 'pg_catalog')").Scan(&tables); err != nil {
+	where := "table_schema not in ('information_schema', 'pg_catalog')"
+	if onMariaDB(s.url) {
+		where = "table_schema = database()"
+	}
+	if err := db.QueryRow("select count(*) from information_schema.tables where " + where).Scan(&tables); err != nil {
 		return err
 	}
 	if tables > 0 {
@@ -297,7 +301,7 @@ func (s *story) fillOffice(rows int) {
 			return
 		}
 	}
-	s.err = fill(s.ctx, db, s.url != "", rows)
+	s.err = fill(s.ctx, db, s.url, rows)
 }
 
 func (s *story) startWriter() {
@@ -338,7 +342,7 @@ func (s *story) sums() map[string]string {
 		return nil
 	}
 	out := map[string]string{"": fmt.Sprint(calls)}
-	s.err = readSums(db, calls, out)
+	s.err = readSums(db, s.url, calls, out)
 	return out
 }
 
@@ -350,10 +354,10 @@ var sumQueries = map[string]string{
 	"winter berths": "select cast(count(winter_berth) as text) || ' ' || string_agg(winter_berth, '' order by id) from vessel where $1 > 0",
 }
 
-func readSums(db *sql.DB, calls int64, into map[string]string) error {
+func readSums(db *sql.DB, url string, calls int64, into map[string]string) error {
 	for name, query := range sumQueries {
 		var v string
-		if err := db.QueryRow(query, calls).Scan(&v); err != nil {
+		if err := db.QueryRow(spell(url, query), calls).Scan(&v); err != nil {
 			return fmt.Errorf("%s: %w", name, err)
 		}
 		into[name] = v
@@ -374,7 +378,7 @@ func (s *story) prove(before map[string]string) error {
 		return err
 	}
 	after := map[string]string{"": before[""]}
-	if err := readSums(db, calls, after); err != nil {
+	if err := readSums(db, s.url, calls, after); err != nil {
 		return err
 	}
 	for name := range sumQueries {
@@ -390,7 +394,7 @@ func (s *story) prove(before map[string]string) error {
 	if err := json.Unmarshal(data, &r); err != nil {
 		return err
 	}
-	missing, err := lost(db, filepath.Join(s.folder, "writer.log"))
+	missing, err := lost(db, s.url, filepath.Join(s.folder, "writer.log"))
 	if err != nil {
 		return err
 	}
@@ -406,7 +410,7 @@ func (s *story) prove(before map[string]string) error {
 
 // lost counts the rows that the second process was told were written, and that
 // are not there as it wrote them.
-func lost(db *sql.DB, log string) (int, error) {
+func lost(db *sql.DB, url, log string) (int, error) {
 	f, err := os.Open(log)
 	if err != nil {
 		return 0, err
@@ -419,7 +423,7 @@ func lost(db *sql.DB, log string) (int, error) {
 			return 0, err
 		}
 		var found int64
-		err := db.QueryRow("select cast(dues as integer) from port_call where id = $1", id).Scan(&found)
+		err := db.QueryRow(spell(url, "select cast(dues as integer) from port_call where id = $1"), id).Scan(&found)
 		if errors.Is(err, sql.ErrNoRows) || err == nil && found != dues {
 			missing++
 		} else if err != nil {

@@ -10,10 +10,14 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"regexp"
+	"strings"
 	"time"
 
 	_ "github.com/jackc/pgx/v5/stdlib" // the drivers
 	_ "modernc.org/sqlite"
+
+	"lastboard/internal/engine/mariadb"
 )
 
 // Report is what the second process says when it ends.
@@ -28,6 +32,15 @@ type Report struct {
 // where it waits when somebody else is writing, or one on a server.
 func connect(folder, url string) (*sql.DB, error) {
 	driver, source := "sqlite", "file:"+filepath.Join(folder, "harbour.db")+"?_pragma=busy_timeout(20000)&_pragma=foreign_keys(1)&_pragma=synchronous(1)"
+	if onMariaDB(url) {
+		c, err := mariadb.Connector(url)
+		if err != nil {
+			return nil, err
+		}
+		db := sql.OpenDB(c)
+		db.SetMaxOpenConns(1)
+		return db, nil
+	}
 	if url != "" {
 		driver, source = "pgx", url
 	}
@@ -37,6 +50,22 @@ func connect(folder, url string) (*sql.DB, error) {
 	}
 	db.SetMaxOpenConns(1)
 	return db, nil
+}
+
+func onMariaDB(url string) bool {
+	return strings.HasPrefix(url, "mariadb:") || strings.HasPrefix(url, "mysql:")
+}
+
+// parameter is a numbered mark in a statement.
+var parameter = regexp.MustCompile(`\$[0-9]+`)
+
+// spell writes a statement as the database's engine has it.
+func spell(url, statement string) string {
+	if !onMariaDB(url) {
+		return statement
+	}
+	return strings.NewReplacer(" as text)", " as char)", " as integer)", " as signed)", "string_agg(winter_berth, '' order by id)", "group_concat(winter_berth order by id separator '')").
+		Replace(parameter.ReplaceAllString(statement, "?"))
 }
 
 // now gives the time as the database's column takes it.
@@ -72,7 +101,7 @@ func Write(ctx context.Context, folder, url string, pause time.Duration, input i
 	for i := 0; ctx.Err() == nil; i++ {
 		began := time.Now()
 		var id int64
-		err := db.QueryRow("insert into port_call (vessel_id, berth_id, arrived_at, dues) values ($1, $2, $3, $4) returning id",
+		err := db.QueryRow(spell(url, "insert into port_call (vessel_id, berth_id, arrived_at, dues) values ($1, $2, $3, $4) returning id"),
 			i%20+1, i%(berths-1)+1, now(url), i%900).Scan(&id)
 		if err != nil {
 			r.Refused++

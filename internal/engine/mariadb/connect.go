@@ -5,6 +5,7 @@ import (
 	"crypto/tls"
 	"crypto/x509"
 	"database/sql"
+	"database/sql/driver"
 	"errors"
 	"fmt"
 	"net"
@@ -103,6 +104,18 @@ func configure(target string) (*mysql.Config, error) {
 	c.Logger = &mysql.NopLogger{}
 	c.ConnectionAttributes = "program_name:lastboard"
 	return c, secure(c, q.Get("tls"), first(q.Get("tls-ca"), options["ssl-ca"]))
+}
+
+// Connector gives the way to a database by its URL for a program beside Lastboard: its
+// sessions read and write texts, names and times as Lastboard's do.
+func Connector(target string) (driver.Connector, error) {
+	c, err := configure(target)
+	if err != nil {
+		return nil, err
+	}
+	c.ParseTime = true
+	c.Params = map[string]string{"sql_mode": literal(mode), "time_zone": "'+00:00'", "group_concat_max_len": "16777216"}
+	return mysql.NewConnector(c)
 }
 
 // secure says how a connection is protected.
