@@ -72,6 +72,10 @@ func refusedWay(err error) bool {
 	return c == errNotSupported || c == errNotSupported2
 }
 
+// work is what a change of metadata may take beside its wait: the server bounds both
+// together.
+const work = 50 * time.Millisecond
+
 // bounded runs one statement.
 func (d *database) bounded(ctx context.Context, s *session, sql string, wait time.Duration) error {
 	var err error
@@ -82,7 +86,7 @@ func (d *database) bounded(ctx context.Context, s *session, sql string, wait tim
 	}
 	switch {
 	case wait > 0 && instant(plain):
-		_, err = s.exec(ctx, "set statement "+settings+"max_statement_time = "+seconds(wait)+" for "+translate(plain))
+		_, err = s.exec(ctx, "set statement "+settings+"max_statement_time = "+seconds(wait+work)+" for "+translate(plain))
 	case wait > 0:
 		err = d.patient(ctx, s, sql, wait)
 	default:
@@ -155,7 +159,7 @@ func (d *database) watchStart(ctx context.Context, id int64, wait time.Duration,
 func (d *database) script(ctx context.Context, text string, wait time.Duration) (err error) {
 	statements := strings.Split(text, between)
 	if wait > 0 {
-		if _, err := d.exec(ctx, "set max_statement_time = "+seconds(wait)); err != nil {
+		if _, err := d.exec(ctx, "set max_statement_time = "+seconds(wait+work)); err != nil {
 			return err
 		}
 	}

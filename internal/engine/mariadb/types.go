@@ -239,6 +239,17 @@ func (e Engine) Holds(change *schema.TableChange) *schema.Table {
 		}
 		held.Columns = append(held.Columns, &h)
 	}
+	held.Indexes = slices.Clone(t.Indexes)
+	for i, x := range held.Indexes {
+		if x.Unique && slices.ContainsFunc(x.Parts, func(p schema.IndexPart) bool { c := t.Column(p.Column); return c != nil && unbounded(c) }) {
+			copied := *x // which is held by sums of its values, in no order
+			copied.Parts = slices.Clone(x.Parts)
+			for j := range copied.Parts {
+				copied.Parts[j].Desc = false
+			}
+			held.Indexes[i] = &copied
+		}
+	}
 	if k := t.PrimaryKey; k != nil {
 		copied := *k
 		copied.Implied = true
