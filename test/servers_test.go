@@ -171,6 +171,13 @@ func (o *office) canonical(shared bool) string {
 			delete(t, "views")
 			delete(t, "triggers")
 			delete(t, "size")
+			for _, k := range t["foreign_keys"].([]any) { // restrict is nothing of its own on some
+				for _, act := range []string{"on_delete", "on_update"} {
+					if k := k.(map[string]any); k[act] == "restrict" {
+						k[act] = "no action"
+					}
+				}
+			}
 		}
 		text, err := json.MarshalIndent(t, "", " ")
 		if err != nil {
@@ -194,6 +201,12 @@ func leaveOut(col map[string]any) {
 		col["type"], col["identity"], col["range"] = "whole numbers", true, ""
 	}
 	delete(col, "declared")
+	if d, ok := col["default"].(string); ok { // a number for a text is a text on some
+		col["default"] = strings.Trim(d, "'")
+		if d == "null" {
+			col["default"] = nil
+		}
+	}
 }
 
 // rows gives every row of a table in a steady order, each value in one form on all

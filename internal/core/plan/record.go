@@ -3,6 +3,7 @@ package plan
 import (
 	"encoding/json"
 	"fmt"
+	"maps"
 	"slices"
 
 	"lastboard/internal/core/schema"
@@ -259,21 +260,46 @@ func (r *Record) partial(current *schema.Schema, kept func(table string) bool) (
 		return nil, fmt.Errorf("table %s is not there", r.Table.Before.Name)
 	}
 	t := &schema.TableChange{Before: now, After: r.Table.Before, From: map[string]string{}, Fill: map[string]schema.Fill{}, Discard: map[string]bool{}, Back: true}
+	forward := &schema.TableChange{From: r.Table.From}
 	for _, c := range r.Table.Before.Columns {
-		if now.Column(c.Name) != nil {
-			t.From[c.Name] = c.Name
+		name := c.Name
+		if now.Column(name) == nil {
+			name = newNames(forward, []string{name})[0] // it may have its new name already
+		}
+		found := now.Column(name)
+		if found == nil {
+			continue
+		}
+		t.From[c.Name] = name
+		if !found.Type.Equal(c.Type) && found.Generated == nil && c.Generated == nil {
+			t.Fill[c.Name] = schema.Fill{Expr: &sqltext.Cast{X: &sqltext.Ref{Column: name}, Type: c.Type}, Cast: true}
 		}
 	}
 	for _, c := range now.Columns {
-		if r.Table.Before.Column(c.Name) == nil {
+		if !slices.Contains(slices.Collect(maps.Values(t.From)), c.Name) {
 			t.Discard[c.Name] = true
 		}
 	}
 	for _, k := range r.Keeps {
-		if k.What == engine.KeptValues && kept(k.Kept) {
-			t.PutBack = map[string]*schema.Kept{}
-			for i, column := range k.Columns {
-				t.PutBack[column] = &schema.Kept{Table: k.Kept, Keys: k.Keys, Column: fmt.Sprintf("o%d", i+1)}
+		if !kept(k.Kept) {
+			continue
+		}
+		for i, column := range k.Columns {
+			back := &schema.Kept{Table: k.Kept, Keys: k.Keys, Column: fmt.Sprintf("o%d", i+1)}
+			fill, converted := t.Fill[column]
+			_, there := t.From[column]
+			switch {
+			case k.What == engine.KeptValues:
+				if t.PutBack == nil {
+					t.PutBack = map[string]*schema.Kept{}
+				}
+				t.PutBack[column] = back
+			case k.What == engine.KeptColumn && !there:
+				t.Fill[column] = schema.Fill{Kept: back}
+			case k.What == engine.KeptConverted && converted:
+				back.Wrote = "w1"
+				fill.Kept = back
+				t.Fill[column] = fill
 			}
 		}
 	}

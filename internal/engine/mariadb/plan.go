@@ -44,7 +44,9 @@ type planner struct {
 	// other, before what is dropped goes; windowKeeps are the places that they fill.
 	window      []string
 	windowKeeps []string
-	filler      bool // a trigger fills rows that come
+	// followers are the triggers that this change has made for what it keeps.
+	followers []string
+	filler    bool // a trigger fills rows that come
 }
 
 func newPlanner(f engine.Facts, t *schema.Table) *planner {

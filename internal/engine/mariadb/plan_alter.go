@@ -502,15 +502,50 @@ func (p *planner) rename() {
 			continue
 		}
 		actions, names = append(actions, "rename column "+quote(from)+" to "+quote(c.Name)), append(names, from+" to "+c.Name)
-		_ = ok
 	}
 	if len(actions) > 0 {
 		first := strings.SplitN(names[0], " to ", 2)
-		p.alterTable(engine.Catalog, 0, "rename column "+strings.Join(names, ", "), actions...).Outside.Done =
+		p.renameWith(actions, "rename column "+strings.Join(names, ", ")).Outside.Done =
 			"select 1 from information_schema.columns c where c.table_schema = database() and c.table_name = " + literal(p.Table.Name) + " and binary c.column_name = " + literal(first[1]) +
 				" and not exists (select 1 from information_schema.columns o where o.table_schema = database() and o.table_name = c.table_name and binary o.column_name = " + literal(first[0]) + ")"
 	}
 	if final.Name != p.Table.Name {
 		p.define(engine.Catalog, 0, "rename table "+p.Table.Name+" to "+final.Name, hasTable(final.Name), "rename table "+p.table()+" to "+quote(final.Name))
 	}
+}
+
+// renameWith renames columns. Triggers do not follow: those of Lastboard's own that name
+// one are written anew while the table is locked.
+func (p *planner) renameWith(actions []string, what string) *engine.Step {
+	own := p.followers
+	for _, tr := range p.Table.Own {
+		own = append(own, tr.SQL)
+	}
+	var anew []string
+	locks := []string{p.table() + " write"}
+	for _, sql := range own {
+		changed := sql
+		for from, to := range p.Renames {
+			for _, row := range []string{"old.", "new."} {
+				changed = strings.ReplaceAll(changed, row+quote(from), row+"\x00"+quote(to))
+			}
+		}
+		if changed == sql {
+			continue
+		}
+		anew = append(anew, strings.ReplaceAll(changed, "\x00", ""))
+		if _, rest, ok := strings.Cut(sql, "delete from "); ok {
+			kept, _, _ := strings.Cut(rest, " where ")
+			if lock := kept + " write"; !slices.Contains(locks, lock) {
+				locks = append(locks, lock)
+			}
+		}
+	}
+	if len(anew) == 0 {
+		return p.alterTable(engine.Catalog, 0, what, actions...)
+	}
+	script := append([]string{"lock tables " + strings.Join(locks, ", "), p.alterSQL(actions...)}, anew...)
+	s := p.define(engine.Catalog, 0, what, "", strings.Join(script, between))
+	s.Why = "with the triggers that let kept values follow their rows, while the table is locked"
+	return s
 }

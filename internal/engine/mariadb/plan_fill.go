@@ -285,7 +285,9 @@ func (p *planner) keep(kept string, k *engine.Keeping, columns, insert string) {
 	s.Keeps = []*engine.Keeping{k}
 	s.Lock, s.WritersWait, s.Strong = "none", engine.WaitNo, nil
 	if !p.Goes(k.Keys) {
-		p.define(engine.Sync, 0, "let what is kept follow its rows", "", followSQL(p.Table, kept, k.Keys)...)
+		triggers := followSQL(p.Table, kept, k.Keys)
+		p.followers = append(p.followers, triggers...)
+		p.define(engine.Sync, 0, "let what is kept follow its rows", "", triggers...)
 	}
 	p.window, p.windowKeeps = append(p.window, insert), append(p.windowKeeps, kept)
 }

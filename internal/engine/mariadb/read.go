@@ -210,8 +210,9 @@ func (r *reader) check(v []any) {
 	t.Checks = append(t.Checks, &schema.Check{Name: name, Expr: schema.Expr{Native: clause}})
 }
 
-// acts are what a foreign key does, as the language says it.
-var acts = map[string]string{"RESTRICT": "restrict", "CASCADE": "cascade", "SET NULL": "set null", "SET DEFAULT": "set default"}
+// acts are what a foreign key does, as the language says it. That it does nothing has two
+// names on the server, which takes one for the other.
+var acts = map[string]string{"CASCADE": "cascade", "SET NULL": "set null", "SET DEFAULT": "set default"}
 
 func (r *reader) foreignKey(v []any) {
 	t := r.tables[text(v[0])]
@@ -410,6 +411,9 @@ func defaultTree(c *schema.Column) sqltext.Expr {
 		return e
 	}
 	switch {
+	case l.Kind == sqltext.NumberLiteral && strings.Contains(l.Text, "."):
+		// The server fills the digits of the type up with zeros.
+		return &sqltext.Literal{Kind: l.Kind, Text: strings.TrimRight(strings.TrimRight(l.Text, "0"), ".")}
 	case c.Type.Name == "boolean" && (l.Text == "1" || l.Text == "0"):
 		e, _ = sqltext.ParseExpr(map[string]string{"1": "true", "0": "false"}[l.Text])
 	case l.Kind == sqltext.StringLiteral && c.Type.Name == "date":

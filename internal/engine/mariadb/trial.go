@@ -227,6 +227,14 @@ func (t *trial) statement(ctx context.Context, sql string) (done string, way int
 	text, _, _ := strings.Cut(strings.ReplaceAll(sql, engine.Range, "true"), notedIn)
 	word, _, _ := strings.Cut(text, " ")
 	switch {
+	case word == "insert" && strings.Contains(text, ") values ") && !strings.Contains(text, "?"):
+		// For real: only so does the server look at the values.
+		_, err = t.s.exec(ctx, "start transaction")
+		if err == nil {
+			_, err = t.s.exec(ctx, "set statement foreign_key_checks = 0 for "+text)
+			_, e := t.s.exec(ctx, "rollback")
+			err = errors.Join(err, e)
+		}
 	case slices.Contains([]string{"insert", "update", "delete"}, word):
 		text = strings.Replace("explain "+text, " limit ?", " limit 1", 1)
 		_, err = t.s.query(ctx, text)

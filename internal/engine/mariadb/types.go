@@ -239,6 +239,12 @@ func (e Engine) Holds(change *schema.TableChange) *schema.Table {
 		}
 		held.Columns = append(held.Columns, &h)
 	}
+	held.ForeignKeys = slices.Clone(t.ForeignKeys)
+	for i, k := range held.ForeignKeys {
+		copied := *k
+		copied.OnDelete, copied.OnUpdate = idle(k.OnDelete), idle(k.OnUpdate)
+		held.ForeignKeys[i] = &copied
+	}
 	held.Indexes = slices.Clone(t.Indexes)
 	for i, x := range held.Indexes {
 		if x.Unique && slices.ContainsFunc(x.Parts, func(p schema.IndexPart) bool { c := t.Column(p.Column); return c != nil && unbounded(c) }) {
@@ -265,6 +271,14 @@ func (e Engine) Holds(change *schema.TableChange) *schema.Table {
 		}
 	}
 	return &held
+}
+
+// idle gives what a foreign key does, where restrict is nothing of its own.
+func idle(act string) string {
+	if act == "restrict" {
+		return ""
+	}
+	return act
 }
 
 // Enforces implements engine.Planner.

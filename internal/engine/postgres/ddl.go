@@ -2,6 +2,7 @@ package postgres
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"lastboard/internal/core/schema"
@@ -27,10 +28,25 @@ func (Engine) CreateSQL(t *schema.Table) []string {
 			list = append(list, "alter sequence "+name(seq)+" owned by "+name(t.Name)+"."+quote(c.Name))
 		}
 	}
+	for _, k := range t.Uniques {
+		if sameAsAnother(t, k) {
+			list = append(list, "alter table "+name(t.Name)+" add "+keySQL(k, "unique"))
+		}
+	}
 	for _, k := range t.ForeignKeys {
 		list = append(list, addForeignKey(t, k))
 	}
 	return append(list, createParts(t)...)
+}
+
+// sameAsAnother reports whether another key has the columns of a unique one: the server leaves
+// the second out when both come with the table.
+func sameAsAnother(t *schema.Table, k *schema.Key) bool {
+	if t.PrimaryKey != nil && slices.Equal(t.PrimaryKey.Columns, k.Columns) {
+		return true
+	}
+	i := slices.IndexFunc(t.Uniques, func(o *schema.Key) bool { return slices.Equal(o.Columns, k.Columns) })
+	return t.Uniques[i] != k
 }
 
 // createParts gives the statements for what stands beside a table: indexes, triggers,
@@ -69,7 +85,9 @@ func createTable(t *schema.Table) string {
 		lines = append(lines, "  "+keySQL(k, "primary key"))
 	}
 	for _, k := range t.Uniques {
-		lines = append(lines, "  "+keySQL(k, "unique"))
+		if !sameAsAnother(t, k) {
+			lines = append(lines, "  "+keySQL(k, "unique"))
+		}
 	}
 	for _, k := range t.Checks {
 		lines = append(lines, "  "+checkSQL(t, k))
