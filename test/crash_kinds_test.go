@@ -32,9 +32,12 @@ func csvOfFlags() string {
 	return b.String()
 }
 
+// killing is a kind of change, with what its end is told by.
+type killing struct{ name, statement, query, want string }
+
 // killings are the kinds of change that a kill may come into, each with what has to be
 // there in the end.
-var killings = []struct{ name, statement, query, want string }{
+var killings = []killing{
 	{"another type", "alter table vessel alter length_ft set data type integer using (round(length_ft)), rename length_ft to length", "select sum(length), count(*) from vessel", "450300|3000"},
 	{"a copy, then a fill", "alter table vessel alter flag set default 'DK'; alter table vessel alter flag set not null using ('IS')", "select count(*) from vessel where flag = 'IS'", "428"},
 	{"a fill from another table", "backfill vessel set flag = b.code from berth as b on (berth_id = b.id)", "select count(distinct flag), count(*) from vessel", "40|3000"},

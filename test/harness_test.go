@@ -209,7 +209,7 @@ func queryText(db *sql.DB, text string) (string, error) {
 		return "", err
 	}
 	defer rows.Close()
-	columns, err := rows.Columns()
+	columns, err := rows.ColumnTypes()
 	if err != nil {
 		return "", err
 	}
@@ -229,6 +229,9 @@ func queryText(db *sql.DB, text string) (string, error) {
 				cells[i] = "null"
 			case []byte:
 				cells[i] = fmt.Sprintf("x'%x'", v)
+				if kind := columns[i].DatabaseTypeName(); kind == "DECIMAL" || strings.HasSuffix(kind, "CHAR") || strings.HasSuffix(kind, "TEXT") {
+					cells[i] = "string:" + string(v) // so one driver gives them
+				}
 			case time.Time:
 				cells[i] = v.Format(time.RFC3339Nano)
 			default:

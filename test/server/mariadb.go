@@ -133,7 +133,7 @@ func (m *MariaDB) URL(database string) string {
 func DSN(url string) string {
 	rest := strings.TrimPrefix(url, "mariadb://root@")
 	address, database, _ := strings.Cut(rest, "/")
-	return "root@tcp(" + address + ")/" + database + "?multiStatements=true&collation=utf8mb4_nopad_bin&time_zone=%27%2B00%3A00%27&sql_mode=%27ANSI_QUOTES%2CPIPES_AS_CONCAT%2CNO_BACKSLASH_ESCAPES%2CSTRICT_ALL_TABLES%2CNO_AUTO_VALUE_ON_ZERO%27"
+	return "root@tcp(" + address + ")/" + database + "?multiStatements=true&collation=utf8mb4_nopad_bin&group_concat_max_len=16777216&time_zone=%27%2B00%3A00%27&sql_mode=%27ANSI_QUOTES%2CPIPES_AS_CONCAT%2CNO_BACKSLASH_ESCAPES%2CSTRICT_ALL_TABLES%2CNO_AUTO_VALUE_ON_ZERO%27"
 }
 
 // Database makes a new database and gives its name.

@@ -256,6 +256,9 @@ func (r *Record) partial(current *schema.Schema, kept func(table string) bool) (
 		return c, err
 	}
 	now := current.Table(r.Table.Before.Name)
+	if now == nil { // it may have its new name already
+		now = current.Table(r.Table.After.Name)
+	}
 	if now == nil {
 		return nil, fmt.Errorf("table %s is not there", r.Table.Before.Name)
 	}

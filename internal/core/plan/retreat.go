@@ -60,10 +60,14 @@ func (p *Planner) Retreat(ctx context.Context, m Progress) (*Plan, error) {
 // undo takes away what steps have made for later ones that never came.
 func undo(out *Plan, steps []ledger.Step) {
 	for _, s := range steps {
-		if s.State == "done" && len(s.Step.Undo) > 0 {
-			out.Steps = append(out.Steps, &engine.Step{
+		if s.State != "waiting" && len(s.Step.Undo) > 0 {
+			step := &engine.Step{
 				Kind: engine.Catalog, Table: s.Step.Table, What: "let go of what was made in between", SQL: s.Step.Undo, Lock: s.Step.Lock, WritersWait: engine.WaitBriefly,
-			})
+			}
+			for _, k := range s.Step.Keeps {
+				step.PutsBack = append(step.PutsBack, k.Kept)
+			}
+			out.Steps = append(out.Steps, step)
 		}
 	}
 }
@@ -88,7 +92,7 @@ func (p *Planner) wayBack(ctx context.Context, r *Record, steps []ledger.Step, i
 	switch {
 	case steps == nil || finished(steps, i):
 		return r.inverse(p.current)
-	case !begun(steps, i):
+	case !begun(steps, i), r.Insert != nil && !wrote(steps, i):
 		return nil, nil
 	}
 	return r.partial(p.current, func(table string) bool {
@@ -105,6 +109,14 @@ func finished(steps []ledger.Step, change int) bool {
 func begun(steps []ledger.Step, change int) bool {
 	return steps == nil || slices.ContainsFunc(steps, func(s ledger.Step) bool {
 		return s.Step.Change == change && s.Step.Proof == nil && (s.State != "waiting" || s.Rows > 0)
+	})
+}
+
+// wrote reports whether a step of a change that writes rows has come to its end: that is
+// one transaction.
+func wrote(steps []ledger.Step, change int) bool {
+	return slices.ContainsFunc(steps, func(s ledger.Step) bool {
+		return s.Step.Change == change && s.Step.Kind == engine.Backfill && s.Step.Outside == nil && s.State == "done"
 	})
 }
 

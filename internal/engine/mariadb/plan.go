@@ -335,6 +335,7 @@ func (p *planner) insert(c *schema.InsertChange) {
 	}
 	s := p.Add(engine.Backfill, rate, what, "create table "+quote(kept)+" ("+keptSQL("k", t, keys)+", "+keptKey(t, keys)+")", noting(insert, kept))
 	s.WritersWait = engine.WaitNo
+	s.Undo = forget(kept)
 	s.Keeps = []*engine.Keeping{{Table: t.Name, Kept: kept, Keys: keys, What: engine.KeptKeys}}
 	if c.PutBack != nil {
 		p.LetGo([]string{c.PutBack.Table})

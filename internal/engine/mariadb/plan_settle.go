@@ -79,7 +79,7 @@ func (p *planner) parted(s *engine.Step) []*engine.Step {
 			}
 			part.Outside = &outside
 		} else {
-			part.Lock = lockRows
+			part.Outside, part.Lock = nil, lockRows
 			part.Alone = !p.small && len(part.Keeps) == 0
 		}
 		list = append(list, &part)
