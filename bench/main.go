@@ -49,7 +49,7 @@ func run() error {
 	if err := command("go", "build", "-trimpath", "-ldflags", "-s -w", "-o", b.program, "lastboard/cmd/lastboard"); err != nil {
 		return err
 	}
-	parts := []func() error{b.addColumn, b.memory, b.writerWaits, b.start, b.checkMany, b.rebuild, b.serverBackfill, b.serverWaits}
+	parts := []func() error{b.addColumn, b.memory, b.writerWaits, b.start, b.checkMany, b.rebuild, b.serverBackfill, b.serverWaits, b.mariadbBackfill, b.mariadbWaits}
 	for i, part := range parts {
 		if *only > 0 && *only != i+1 {
 			continue

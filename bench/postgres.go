@@ -2,15 +2,15 @@ package main
 
 import (
 	"context"
+	"database/sql"
 	"fmt"
-	"math/rand/v2"
 	"os"
 	"path/filepath"
 	"slices"
-	"sync"
 	"time"
 
 	"github.com/jackc/pgx/v5"
+	_ "github.com/jackc/pgx/v5/stdlib"
 
 	"lastboard/test/server"
 )
@@ -110,7 +110,7 @@ func (b *bench) serverBackfill() error {
 		return err
 	}
 	defer h.Stop()
-	plain, err := h.fastest(func() (time.Duration, error) {
+	plain, err := fastest(func() (time.Duration, error) {
 		database, _, err := h.fresh(false, "select 1")
 		if err != nil {
 			return 0, err
@@ -133,7 +133,7 @@ func (b *bench) serverBackfill() error {
 		{"with kept values", "backfill call set x = n + 1", nil, 0.65},
 		{"with two workers", "backfill call set x = n + 1 discard", []string{"--workers", "2"}, 1.2},
 	} {
-		ours, err := h.fastest(func() (time.Duration, error) {
+		ours, err := fastest(func() (time.Duration, error) {
 			database, project, err := h.fresh(false, c.migration)
 			if err != nil {
 				return 0, err
@@ -153,7 +153,7 @@ func (b *bench) serverBackfill() error {
 	return nil
 }
 
-func (h *harbour) fastest(do func() (time.Duration, error)) (time.Duration, error) {
+func fastest(do func() (time.Duration, error)) (time.Duration, error) {
 	var list []time.Duration
 	for range *rounds {
 		d, err := do()
@@ -190,7 +190,8 @@ func (b *bench) serverWaits() error {
 		if err != nil {
 			return err
 		}
-		ours, err := h.underLoad(database, func() error {
+		open := func() (*sql.DB, error) { return sql.Open("pgx", h.URL(database)) }
+		ours, err := underLoad(open, func() error {
 			_, err := h.lastboard(project, "advance", "--yes")
 			return err
 		})
@@ -203,7 +204,7 @@ func (b *bench) serverWaits() error {
 		if database, _, err = h.fresh(true, "select 1"); err != nil {
 			return err
 		}
-		plain, err := h.underLoad(database, func() error { return h.exec(database, r.plain) })
+		plain, err := underLoad(open, func() error { return h.exec(database, r.plain) })
 		if err != nil {
 			return fmt.Errorf("%s, plain: %w", r.what, err)
 		}
@@ -214,69 +215,4 @@ func (b *bench) serverWaits() error {
 			*rows, r.what, ms(ours.insert), ms(ours.update), ms(plain.insert), ms(plain.update), ours.took.Seconds(), plain.took.Seconds())
 	}
 	return nil
-}
-
-type waits struct{ insert, update, took time.Duration }
-
-// underLoad does something while writers write and a reader idles.
-func (h *harbour) underLoad(database string, do func() error) (waits, error) {
-	ctx, stop := context.WithCancel(context.Background())
-	defer stop()
-	var w waits
-	var lock sync.Mutex
-	var group sync.WaitGroup
-	var failed error
-	write := func(longest *time.Duration, sql func() string) {
-		c, err := pgx.Connect(ctx, h.URL(database))
-		if err != nil {
-			failed = err
-			return
-		}
-		defer c.Close(context.Background())
-		for ctx.Err() == nil {
-			began := time.Now()
-			if _, err := c.Exec(context.Background(), sql()); err != nil {
-				lock.Lock()
-				failed = err
-				lock.Unlock()
-				return
-			}
-			lock.Lock()
-			*longest = max(*longest, time.Since(began))
-			lock.Unlock()
-			time.Sleep(5 * time.Millisecond)
-		}
-	}
-	n := 0
-	group.Go(func() {
-		write(&w.insert, func() string {
-			n++
-			return fmt.Sprintf("insert into call (n, berth_id, code, note) values (1, 1, 'new %d', 'n')", n)
-		})
-	})
-	group.Go(func() {
-		write(&w.update, func() string { return fmt.Sprintf("update call set filler = 'y' where id = %d", 1+rand.IntN(*rows)) })
-	})
-	reader, err := pgx.Connect(ctx, h.URL(database))
-	if err != nil {
-		return w, err
-	}
-	defer reader.Close(context.Background())
-	if _, err := reader.Exec(ctx, "begin; select 1 from call limit 1"); err != nil {
-		return w, err
-	}
-	group.Go(func() {
-		time.Sleep(2 * time.Second)
-		reader.Exec(context.Background(), "commit")
-	})
-	time.Sleep(200 * time.Millisecond)
-	began := time.Now()
-	err = do()
-	w.took = time.Since(began)
-	stop()
-	group.Wait()
-	if err == nil {
-		err = failed
-	}
-	return w, err
 }

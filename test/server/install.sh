@@ -6,6 +6,7 @@ set -eu
 missing=""
 ls /usr/lib/postgresql/*/bin/postgres >/dev/null 2>&1 || missing="$missing postgresql"
 command -v pgbouncer >/dev/null 2>&1 || [ -x /usr/sbin/pgbouncer ] || missing="$missing pgbouncer"
+command -v mariadbd >/dev/null 2>&1 || [ -x /usr/sbin/mariadbd ] || missing="$missing mariadb-server"
 [ -n "$missing" ] || exit 0
 
 line="apt-get install -y --no-install-recommends$missing"

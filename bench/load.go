@@ -1,0 +1,82 @@
+package main
+
+import (
+	"context"
+	"database/sql"
+	"fmt"
+	"math/rand/v2"
+	"sync"
+	"time"
+)
+
+// waits are the longest times that applications had to wait.
+type waits struct{ insert, update, took time.Duration }
+
+// underLoad does something while applications write and a reader idles in a transaction
+// for two seconds.
+func underLoad(open func() (*sql.DB, error), do func() error) (waits, error) {
+	ctx, stop := context.WithCancel(context.Background())
+	defer stop()
+	var w waits
+	var lock sync.Mutex
+	var group sync.WaitGroup
+	var failed error
+	write := func(longest *time.Duration, statement func() string) {
+		db, err := open()
+		if err == nil {
+			defer db.Close()
+			db.SetMaxOpenConns(1)
+		}
+		for err == nil && ctx.Err() == nil {
+			began := time.Now()
+			_, err = db.Exec(statement())
+			lock.Lock()
+			*longest = max(*longest, time.Since(began))
+			lock.Unlock()
+			time.Sleep(5 * time.Millisecond)
+		}
+		if err != nil {
+			lock.Lock()
+			failed = err
+			lock.Unlock()
+		}
+	}
+	n := 0
+	group.Go(func() {
+		write(&w.insert, func() string {
+			n++
+			return fmt.Sprintf(`insert into "call" (n, berth_id, code, note) values (1, 1, 'new %d', 'n')`, n)
+		})
+	})
+	group.Go(func() {
+		write(&w.update, func() string {
+			return fmt.Sprintf(`update "call" set filler = 'y' where id = %d`, 1+rand.IntN(*rows))
+		})
+	})
+	reader, err := open()
+	if err != nil {
+		return w, err
+	}
+	defer reader.Close()
+	tx, err := reader.Begin()
+	if err != nil {
+		return w, err
+	}
+	if _, err := tx.Exec(`select 1 from "call" limit 1`); err != nil {
+		return w, err
+	}
+	group.Go(func() {
+		time.Sleep(2 * time.Second)
+		tx.Commit()
+	})
+	time.Sleep(200 * time.Millisecond)
+	began := time.Now()
+	err = do()
+	w.took = time.Since(began)
+	stop()
+	group.Wait()
+	if err == nil {
+		err = failed
+	}
+	return w, err
+}
