@@ -119,7 +119,7 @@ Topics: lastboard help language, help engines, help safety`,
 	f := root.PersistentFlags()
 	f.StringVarP(&g.project, "project", "C", ".", "the project's folder")
 	f.StringVarP(&g.database, "database", "d", os.Getenv("LASTBOARD_DATABASE"), "a database of lastboard.toml")
-	f.StringVar(&g.url, "url", os.Getenv("LASTBOARD_URL"), "a database by its URL: sqlite:harbour.db, postgres://…")
+	f.StringVar(&g.url, "url", os.Getenv("LASTBOARD_URL"), "a database by its URL: sqlite:harbour.db, postgres://…, mariadb://…")
 	f.BoolVar(&g.unproven, "unproven", false, "use a server that answers like a known engine and is another")
 	f.BoolVar(&g.json, "json", false, "write JSON")
 	f.BoolVar(&g.quiet, "quiet", false, "write results only")

@@ -406,7 +406,15 @@ func (p *planner) keyQuery() string {
 // unfinished reports whether an added column stands there with less than its definition.
 func (p *planner) unfinished(c *schema.Column) bool {
 	_, filled := p.filling(c)
-	return filled && (c.NotNull || c.Default != nil)
+	return filled && (c.NotNull || c.Default != nil) || c.OnUpdateNow && p.writes()
+}
+
+// writes reports whether the change itself writes rows, whose times it leaves alone.
+func (p *planner) writes() bool {
+	return slices.ContainsFunc(p.After.Columns, func(c *schema.Column) bool {
+		_, filled := p.FillOf(c)
+		return filled || p.From(c) == nil && !instantDefault(c)
+	})
 }
 
 // moves reports whether a column that was there is asked to stand elsewhere.

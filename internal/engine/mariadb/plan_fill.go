@@ -68,9 +68,10 @@ func (p *planner) addTogether(list []*schema.Column) {
 	var actions, names []string
 	for _, c := range list {
 		def := *c
-		if p.unfinished(c) {
+		if _, filled := p.filling(c); filled {
 			def.NotNull, def.Default = false, nil
 		}
+		def.OnUpdateNow = c.OnUpdateNow && !p.unfinished(c)
 		actions, names = append(actions, "add column if not exists "+columnSQL(p.After, &def)+p.placeOf(c, false)), append(names, c.Name)
 		if c.Identity != nil { // which the server wants a key for at once
 			actions = append(actions, p.keysNow()...)
