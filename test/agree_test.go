@@ -114,11 +114,18 @@ func TestColumnsThatCannotBeMoved(t *testing.T) {
 
 // TestEnginesRefuse is that what breaks a rule is refused on a server as it is on a file.
 func TestEnginesRefuse(t *testing.T) {
-	for _, c := range eachRefusal {
+	for i, c := range eachRefusal {
 		t.Run(c.name, func(t *testing.T) {
-			for _, o := range wharves(t, apart[c.name], wharf, "insert into tally values (1, 'a'), (2, 'b')")[1:] {
-				refusal(t, o, c.statement, c.rule, c.says)
+			// The servers take turns, but where one of them is another.
+			name := []string{"PostgreSQL", "MariaDB"}[i%2]
+			if apart[c.name][name] != "" {
+				name = map[string]string{"PostgreSQL": "MariaDB", "MariaDB": "PostgreSQL"}[name]
 			}
+			o := newOfficeOn(t, engines[name])
+			o.migration("0001-first", wharf)
+			o.must("advance", "--yes")
+			o.exec("insert into tally values (1, 'a'), (2, 'b')")
+			refusal(t, o, c.statement, c.rule, c.says)
 		})
 	}
 }

@@ -130,8 +130,8 @@ func (d *database) watchStart(ctx context.Context, id int64, wait time.Duration,
 	if err != nil {
 		return false
 	}
-	waiting := time.Duration(0)
-	pause := max(wait/8, 2*time.Millisecond)
+	var since time.Time // it has waited
+	pause := max(wait/10, 2*time.Millisecond)
 	for {
 		select {
 		case <-done:
@@ -145,7 +145,10 @@ func (d *database) watchStart(ctx context.Context, id int64, wait time.Duration,
 		state := text(r.Values[0][0])
 		switch {
 		case strings.HasPrefix(state, "Waiting for table"):
-			if waiting += pause; waiting >= wait {
+			if since.IsZero() {
+				since = time.Now().Add(-pause)
+			}
+			if time.Since(since)+pause >= wait { // ending it takes a moment, too
 				look.exec(ctx, "kill query "+fmt.Sprint(id))
 				return true
 			}

@@ -237,7 +237,7 @@ func (dialect) Load(p *planning.Planner, s *schema.Source) *engine.Step {
 	l.Unmatched = "select count(*) from " + table + " as " + quote(s.Alias) + " where not exists (select 1 from " + quote(p.Table.Name) + " where " + p.Joined() + ")"
 	return &engine.Step{
 		Kind: engine.Catalog, Table: p.Table.Name, What: "read " + s.File, WritersWait: engine.WaitNo, Lock: "none",
-		SQL:  []string{"drop temporary table if exists " + table, "create table " + table + columns}, Outside: &engine.Outside{},
+		SQL: []string{"drop temporary table if exists " + table, "create table " + table + columns}, Outside: &engine.Outside{},
 		Load: l, Undo: []string{"drop table if exists " + table},
 	}
 }

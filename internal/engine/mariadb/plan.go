@@ -46,7 +46,9 @@ type planner struct {
 	windowKeeps []string
 	// followers are the triggers that this change has made for what it keeps.
 	followers []string
-	filler    bool // a trigger fills rows that come
+	// swapFollowed means that triggers compute the swapped columns.
+	swapFollowed bool
+	filler       bool // a trigger fills rows that come
 }
 
 func newPlanner(f engine.Facts, t *schema.Table) *planner {

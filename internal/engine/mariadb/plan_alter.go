@@ -280,8 +280,18 @@ func (p *planner) dropColumns() {
 	switch {
 	case len(actions) == 0:
 		p.flushWindow(nil, what, "")
-	case p.Facts.Live && len(p.window) > 0:
-		p.flushWindow(append(slices.Clone(p.window), p.alterSQL(actions...)), what, p.goneQuery(names, done))
+	case p.Facts.Live && (len(p.window) > 0 || p.swapFollowed):
+		script := append(slices.Clone(p.window), p.alterSQL(actions...))
+		var off []string
+		if p.swapFollowed {
+			for _, n := range p.swapTriggers() {
+				off = append(off, "drop trigger if exists "+quote(n))
+			}
+		}
+		p.flushWindow(append(script, off...), what, p.goneQuery(names, done))
+		if len(off) > 0 { // a run that died between the two left them, and writers are refused until then
+			p.define(engine.Sync, 0, "let go of the triggers", "", off...)
+		}
 	default:
 		p.flushWindow(nil, what, "")
 		s := p.alterTable(engine.Rewrite, rewriteRate, what, actions...)

@@ -242,7 +242,65 @@ func (p *planner) computeSwapped() {
 		sets, names = append(sets, quote(def.Name)+" = "+value), append(names, c.Name)
 	}
 	if len(sets) > 0 {
+		p.followSwapped()
 		p.Update("compute the new "+strings.Join(names, ", "), "update "+p.table()+" set "+strings.Join(sets, ", ")+" where "+engine.Range).Preview = p.PreviewAdded()
+	}
+}
+
+// swapTriggers are the triggers that compute swapped columns while applications write.
+func (p *planner) swapTriggers() []string {
+	var list []string
+	for _, event := range []string{"insert", "update"} {
+		list = append(list, schema.ConstraintName(&schema.Table{Name: engine.Prefix + p.Table.Name}, []string{"next", event}, "fill"))
+	}
+	return list
+}
+
+// followSwapped computes swapped columns of rows that come or change meanwhile.
+func (p *planner) followSwapped() {
+	if !p.followed() {
+		return
+	}
+	var insert, update []string
+	for _, c := range p.swapped {
+		old := p.From(c)
+		f, filled := p.FillOf(c)
+		var e sqltext.Expr = &sqltext.Ref{Column: old.Name}
+		if filled && f.Expr != nil {
+			e = f.Expr
+		}
+		if sqltext.HasSubquery(e) || p.numbers(e) {
+			p.Fail(&engine.Refused{
+				Message: "the new values of " + c.Name + " cannot be followed while applications write: they read other rows, or the number of the row itself",
+				Cure:    "do it while the database is not live, or compute them from the row's other columns",
+			})
+		}
+		value, err := p.Expr(e, planning.Scope{Table: p.Table, Value: p.newValue})
+		if err != nil {
+			p.Fail(&engine.Refused{Message: err.Error()})
+		}
+		set := "set new." + quote(beside(c)) + " = " + value + ";"
+		insert = append(insert, set)
+		var changed []string
+		for _, r := range sqltext.Refs(e) {
+			if base := p.Table.Column(r.Column); base != nil {
+				changed = append(changed, "not (binary new."+quote(base.Name)+" <=> binary old."+quote(base.Name)+")")
+			}
+		}
+		if len(changed) > 0 {
+			update = append(update, "if "+strings.Join(changed, " or ")+" then "+set+" end if;")
+		}
+	}
+	p.swapFollowed = true
+	triggers := p.swapTriggers()
+	for i, body := range [][]string{insert, update} {
+		if len(body) == 0 {
+			continue
+		}
+		event := []string{"insert", "update"}[i]
+		s := p.define(engine.Sync, 0, "compute it for rows that are written meanwhile", "",
+			"create or replace trigger "+quote(triggers[i])+" before "+event+" on "+p.table()+" for each row begin "+strings.Join(body, " ")+" end")
+		s.Undo = []string{"drop trigger if exists " + quote(triggers[i])}
 	}
 }
 

@@ -1,0 +1,219 @@
+package test
+
+import (
+	"database/sql"
+	"fmt"
+	"math/rand/v2"
+	"strings"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"lastboard/test/server"
+)
+
+// TestMariaDBConnectionsThatFail is that each says what is wrong and shows no password.
+func TestMariaDBConnectionsThatFail(t *testing.T) {
+	o := newOfficeOn(t, mariadb, "create table vessel (id integer primary key) engine=InnoDB")
+	at := strings.TrimPrefix(o.url, "mariadb://root@")
+	host, name, _ := strings.Cut(at, "/")
+	for _, c := range []struct{ what, url, says string }{
+		{"a wrong password", "mariadb://guarded:ebbtide@" + at, "does not let you in"},
+		{"no password", "mysql://guarded@" + at, "does not let you in"},
+		{"no such database", "mariadb://root@" + host + "/nosuch", "there is no database nosuch"},
+		{"no such host", "mariadb://root@nosuch.invalid/" + name, "no host nosuch.invalid"},
+		{"nobody listens", "mariadb://root@127.0.0.1:1/" + name, "does not answer"},
+		{"TLS by another authority", "mariadb://root@" + at + "?tls=verify&tls-ca=" + mariadbServer(t).Dir + "/other.pem", "do not agree on TLS"},
+		{"no TLS where it is asked for", "mariadb://pilot@" + at + "?tls=off", "does not let you in"},
+		{"no database", "mariadb://root@" + host, "it names no database"},
+		{"another way of TLS", "mariadb://root@" + at + "?tls=perhaps", "none of off, prefer, require, verify"},
+	} {
+		t.Run(c.what, func(t *testing.T) {
+			r := o.run("describe", "--url", c.url)
+			if r.code == 0 {
+				t.Errorf("wanted a failure, got %s", r)
+			}
+			o.wants(r, c.says)
+			if strings.Contains(r.String(), "ebbtide") {
+				t.Errorf("the password is shown: %s", r)
+			}
+		})
+	}
+}
+
+// TestMariaDBWaysToConnect are TLS, a socket, the environment and option files.
+func TestMariaDBWaysToConnect(t *testing.T) {
+	o := newOfficeOn(t, mariadb, "create table vessel (id integer primary key) engine=InnoDB")
+	m := mariadbServer(t)
+	at := strings.TrimPrefix(o.url, "mariadb://root@")
+	_, name, _ := strings.Cut(at, "/")
+	o.exec("grant select on " + name + ".* to guarded@'127.0.0.1'")
+	o.write("options.cnf", "[mysqld]\nport = 1\n[client]\n# a comment\nuser = guarded\npassword = \"tidewater\"\n")
+	for _, c := range []struct {
+		what, url string
+		env       []string
+	}{
+		{"a socket", "mariadb://root@/" + name + "?socket=" + m.Socket(), nil},
+		{"TLS that is verified", "mariadb://root@" + at + "?tls=verify&tls-ca=" + m.Dir + "/ca.pem", nil},
+		{"TLS as it comes", "mariadb://root@" + at + "?tls=require", nil},
+		{"a password from the environment", "mariadb://guarded@" + at, []string{"MYSQL_PWD=tidewater"}},
+		{"an option file", "mariadb://" + at + "?option-file=" + o.dir + "/options.cnf", nil},
+	} {
+		t.Run(c.what, func(t *testing.T) {
+			way := &office{T: t, dir: o.dir, url: o.url, env: c.env}
+			r := way.code(0, "describe", "--url", c.url)
+			way.wants(r, "vessel", name)
+			if strings.Contains(r.String(), "tidewater") {
+				t.Errorf("the password is shown: %s", r)
+			}
+		})
+	}
+}
+
+// TestMariaDBRightsThatAreMissing is that they are named before anything is changed.
+func TestMariaDBRightsThatAreMissing(t *testing.T) {
+	o := newOfficeOn(t, mariadb, "create table vessel (id integer primary key, name varchar(20)) engine=InnoDB", "insert into vessel values (1, 'Tern')")
+	o.must("adopt", "--yes")
+	o.migration("0002-change", "-- A change\nalter table vessel add flag varchar(9);\n")
+	_, rest, _ := strings.Cut(o.url, "@")
+	_, name, _ := strings.Cut(rest, "/")
+	mate := "mate_" + name
+	o.exec("create user "+mate+"@'127.0.0.1'", "grant select on "+name+".* to "+mate+"@'127.0.0.1'")
+	t.Cleanup(func() { o.exec("drop user " + mate + "@'127.0.0.1'") })
+	url := "mariadb://" + mate + "@" + rest
+	before := o.snapshot()
+	r := o.run("check", "--url", url)
+	if r.code == 0 {
+		t.Errorf("wanted a failure, got %s", r)
+	}
+	o.wants(r, "may make no database for the empty copies", "grant all on `lastboard\\_trial\\_%`.*")
+	o.unchanged(before)
+	o.exec("grant all on `lastboard\\_trial\\_%`.* to " + mate + "@'127.0.0.1'")
+	o.code(0, "check", "--url", url)
+	if r := o.run("advance", "--yes", "--url", url); r.code == 0 {
+		t.Errorf("a user who may only read has changed a table: %s", r)
+	}
+	o.unchanged(before)
+}
+
+// TestMariaDBOfOtherKinds are servers that are refused, or wait for more: one that writes a
+// binary log, one that can only be read, one that says that it is another.
+func TestMariaDBOfOtherKinds(t *testing.T) {
+	beside(t)
+	m, err := server.StartMariaDB("log-bin=log", "server-id=1", "binlog-format=ROW")
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { m.Stop() })
+	for _, sql := range []string{"create database harbour", "create user mate@'127.0.0.1'", "grant all on harbour.* to mate@'127.0.0.1'", "grant all on `lastboard\\_trial\\_%`.* to mate@'127.0.0.1'"} {
+		if err := m.Exec("", sql); err != nil {
+			t.Fatal(err)
+		}
+	}
+	o := &office{T: t, dir: t.TempDir(), url: m.URL("harbour")}
+	o.exec("create table vessel (id integer primary key, name varchar(20)) engine=InnoDB", "insert into vessel values (1, 'Tern')")
+	o.must("init", "--url", strings.Replace(o.url, "root@", "mate@", 1))
+	o.must("adopt", "--yes")
+	o.migration("0002-change", "-- A change\nbackfill vessel set name = upper(name);\n")
+	before := o.snapshot()
+	for _, command := range []string{"check", "advance"} {
+		r := o.run(command, "--yes")
+		if command == "check" {
+			r = o.run(command)
+		}
+		if r.code != 3 {
+			t.Errorf("wanted a refusal, got %s", r)
+		}
+		o.wants(r, "writes a binary log", "log_bin_trust_function_creators")
+	}
+	o.unchanged(before)
+	o.exec("set global log_bin_trust_function_creators = 1")
+	o.must("advance", "--yes")
+	o.same("select name from vessel", "TERN")
+	o.exec("set global read_only = 1")
+	o.migration("0003-change", "-- A change\nalter table vessel add flag varchar(9);\n")
+	r := o.run("advance", "--yes")
+	if r.code == 0 {
+		t.Errorf("a server that can only be read was changed: %s", r)
+	}
+	o.wants(r, "can be read but not written")
+	o.wants(o.code(0, "describe"), "vessel")
+	o.exec("set global read_only = 0")
+	o.must("advance", "--yes")
+}
+
+// TestMariaDBWhoIsInTheWay is said while a lock is asked for, and nothing is recorded of a
+// run that has changed nothing.
+func TestMariaDBWhoIsInTheWay(t *testing.T) {
+	o := newOfficeOn(t, mariadb, "create table vessel (id integer primary key) engine=InnoDB")
+	o.must("adopt", "--yes")
+	o.migration("0002-change", "-- A change\nalter table vessel add flag varchar(9);\n")
+	db := o.open()
+	defer db.Close()
+	tx, err := db.Begin()
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := tx.Exec("select count(*) from vessel"); err != nil {
+		t.Fatal(err)
+	}
+	o.write("lastboard.toml", fmt.Sprintf("database = 'dev'\n[databases.dev]\nurl = '%s'\n[databases.dev.pace]\nlock_tries = 3\nlock_wait = '100ms'\n", o.url))
+	before := o.snapshot()
+	r := o.run("advance", "--yes")
+	if r.code != 1 {
+		t.Errorf("wanted a failure, got %s", r)
+	}
+	o.wants(r, "in the way is session", "user root", "nothing was changed")
+	o.unchanged(before)
+	o.same("select count(*) from lastboard_migration where version = '0002'", "0")
+	if err := tx.Rollback(); err != nil {
+		t.Fatal(err)
+	}
+	o.must("advance", "--yes")
+}
+
+// TestMariaDBNoValueIsLostWhileAColumnIsFilled fills a column of a table to which others
+// add rows, and whose rows they change.
+func TestMariaDBNoValueIsLostWhileAColumnIsFilled(t *testing.T) {
+	const rows = 15_000
+	for what, statement := range map[string]string{
+		"not null":     "alter table call_ add fee bigint not null using (dues * 2)",
+		"nullable":     "alter table call_ add fee bigint using (dues * 2)",
+		"another type": "alter table call_ alter note set data type varchar(60) using (trim(note))",
+	} {
+		t.Run(what, func(t *testing.T) {
+			o := newOfficeOn(t, mariadb, "create table call_ (id bigint auto_increment primary key, dues integer not null, note varchar(50)) engine=InnoDB character set utf8mb4 collate utf8mb4_nopad_bin",
+				fmt.Sprintf("insert into call_ (dues, note) select seq, concat(' ', seq) from seq_1_to_%d", rows), "analyze table call_")
+			o.must("adopt", "--yes")
+			o.write("lastboard.toml", "database = 'dev'\n[databases.dev]\nurl = '"+o.url+"'\nlive = true\n[databases.dev.pace]\nlock_wait = '50ms'\nlock_tries = 200\nbatch_time = '4ms'\n")
+			o.migration("0002-change", "-- A change\n"+statement+";\n")
+			var added atomic.Int64
+			stop := o.meanwhile(2, func(db *sql.DB, r *rand.Rand) error {
+				_, err := db.Exec("insert into call_ (dues, note) values (7, ' new')")
+				if err != nil && strings.Contains(err.Error(), "fee") {
+					err = nil // the column is there, and wants a value
+				} else if err == nil {
+					added.Add(1)
+				}
+				if err == nil {
+					_, err = db.Exec("delete from call_ where id = ?", 1+r.Int64N(rows))
+				}
+				time.Sleep(time.Millisecond)
+				return err
+			})
+			o.must("advance", "--yes", "--settle", "--let-writers-wait")
+			if n := stop(); n < 50 {
+				t.Errorf("others did %d times what they do", n)
+			}
+			if what == "another type" {
+				o.same(fmt.Sprintf("select count(*) from call_ where id <= %d and note <> cast(dues as char)", rows), "0")
+			} else {
+				o.same(fmt.Sprintf("select count(*) from call_ where id <= %d and (fee is null or fee <> dues * 2)", rows), "0")
+				o.same("select count(*) from call_ where fee <> dues * 2", "0")
+			}
+			o.same("select count(*) from call_ where dues = 7 and note like '%new'", fmt.Sprint(added.Load()))
+			o.same("select count(*) from information_schema.triggers where trigger_schema = database() and trigger_name like '%fill'", "0")
+			o.same("select count(*) from information_schema.columns where table_schema = database() and column_name like 'lastboard%next'", "0")
+		})
+	}
+}
