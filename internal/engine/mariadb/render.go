@@ -59,21 +59,6 @@ func (r *renderer) fail(format string, args ...any) {
 	}
 }
 
-// wrap puts text that binds with own into parentheses if its place wants more.
-func wrap(text string, own, place int) string {
-	if own < place {
-		return "(" + text + ")"
-	}
-	return text
-}
-
-func not(n bool) string {
-	if n {
-		return " not"
-	}
-	return ""
-}
-
 func (r *renderer) list(list []sqltext.Expr) string {
 	parts := make([]string, len(list))
 	for i, x := range list {
@@ -88,13 +73,13 @@ func (r *renderer) expr(e sqltext.Expr, place int) string {
 		return ""
 	case *sqltext.Unary:
 		if e.Op == "not" {
-			return wrap("not "+r.expr(e.X, bindNot), bindNot, place)
+			return planning.Wrap("not "+r.expr(e.X, bindNot), bindNot, place)
 		}
 		x := r.expr(e.X, bindUnary)
 		if strings.HasPrefix(x, "-") {
 			x = "(" + x + ")"
 		}
-		return wrap(e.Op+x, bindUnary, place)
+		return planning.Wrap(e.Op+x, bindUnary, place)
 	case *sqltext.Binary:
 		return r.binary(e, place)
 	case *sqltext.IsNull:
@@ -102,21 +87,21 @@ func (r *renderer) expr(e sqltext.Expr, place int) string {
 		if e.Not {
 			word = " is not null"
 		}
-		return wrap(r.expr(e.X, bindCompare+1)+word, bindCompare, place)
+		return planning.Wrap(r.expr(e.X, bindCompare+1)+word, bindCompare, place)
 	case *sqltext.In:
 		list := r.list(e.List)
 		if e.Query != nil {
 			list = e.Query.Text
 		}
-		return wrap(r.expr(e.X, bindCompare+1)+not(e.Not)+" in ("+list+")", bindCompare, place)
+		return planning.Wrap(r.expr(e.X, bindCompare+1)+planning.Not(e.Not)+" in ("+list+")", bindCompare, place)
 	case *sqltext.Between:
-		text := r.expr(e.X, bindCompare+1) + not(e.Not) + " between " + r.expr(e.Low, bindCompare+1) + " and " + r.expr(e.High, bindCompare+1)
-		return wrap(text, bindBetween, place)
+		text := r.expr(e.X, bindCompare+1) + planning.Not(e.Not) + " between " + r.expr(e.Low, bindCompare+1) + " and " + r.expr(e.High, bindCompare+1)
+		return planning.Wrap(text, bindBetween, place)
 	case *sqltext.Like:
 		pattern, escape := r.pattern(e)
-		return wrap(r.expr(e.X, bindCompare+1)+not(e.Not)+" like "+pattern+" escape "+escape, bindCompare, place)
+		return planning.Wrap(r.expr(e.X, bindCompare+1)+planning.Not(e.Not)+" like "+pattern+" escape "+escape, bindCompare, place)
 	case *sqltext.Collate:
-		return wrap(r.expr(e.X, bindCollate)+" collate "+quote(e.Name), bindCollate, place)
+		return planning.Wrap(r.expr(e.X, bindCollate)+" collate "+quote(e.Name), bindCollate, place)
 	}
 	return r.primary(e, place)
 }
@@ -158,7 +143,7 @@ func (r *renderer) binary(e *sqltext.Binary, place int) string {
 	}
 	switch e.Op {
 	case "is distinct from":
-		return wrap("not ("+left+" <=> "+right+")", bindNot, place)
+		return planning.Wrap("not ("+left+" <=> "+right+")", bindNot, place)
 	case "is not distinct from":
 		op = "<=>"
 	case "/", "%":
@@ -170,7 +155,7 @@ func (r *renderer) binary(e *sqltext.Binary, place int) string {
 			op = "div"
 		}
 	}
-	return wrap(left+" "+op+" "+right, own, place)
+	return planning.Wrap(left+" "+op+" "+right, own, place)
 }
 
 // dateSum renders date arithmetic. Months and years are not: engines differ in what a
@@ -188,7 +173,7 @@ func (r *renderer) dateSum(x sqltext.Expr, op string, i *sqltext.Interval, place
 		microseconds := map[string]float64{"day": 86400e6, "hour": 3600e6, "minute": 60e6, "second": 1e6}[i.Unit] * n
 		amount, unit = strconv.FormatInt(int64(math.Round(microseconds)), 10), "microsecond"
 	}
-	return wrap(r.expr(x, bindSum)+" "+op+" interval "+strings.TrimPrefix(amount, "+")+" "+unit, bindSum, place)
+	return planning.Wrap(r.expr(x, bindSum)+" "+op+" interval "+strings.TrimPrefix(amount, "+")+" "+unit, bindSum, place)
 }
 
 func (r *renderer) primary(e sqltext.Expr, place int) string {
@@ -267,26 +252,16 @@ func (r *renderer) nowText(e *sqltext.Now) string {
 	return "cast(" + r.Now + " as datetime(6))"
 }
 
-func (r *renderer) caseExpr(e *sqltext.Case) string {
-	var b strings.Builder
-	b.WriteString("case")
-	if e.Operand != nil {
-		b.WriteString(" " + r.expr(e.Operand, bindOr))
-	}
-	for _, w := range e.Whens {
-		b.WriteString(" when " + r.expr(w.If, bindOr) + " then " + r.expr(w.Then, bindOr))
-	}
-	if e.Else != nil {
-		b.WriteString(" else " + r.expr(e.Else, bindOr))
-	}
-	return b.String() + " end"
-}
+func (r *renderer) caseExpr(e *sqltext.Case) string { return planning.CaseSQL(e, r.plain) }
+
+// plain writes an expression where everything binds more weakly.
+func (r *renderer) plain(e sqltext.Expr) string { return r.expr(e, bindOr) }
 
 // substring gives the characters from position a, of which b at most: positions below 1
 // are before the text and count, as the standard has it.
 func (r *renderer) substring(e *sqltext.Substring) string {
 	x, from := r.expr(e.X, bindOr), r.expr(e.From, bindOr)
-	start, known := wholeNumber(e.From)
+	start, known := planning.WholeNumber(e.From)
 	if !known || start < 1 {
 		from = "greatest(" + from + ", 1)"
 	}
@@ -294,7 +269,7 @@ func (r *renderer) substring(e *sqltext.Substring) string {
 		return "substr(" + x + ", " + from + ")"
 	}
 	length := r.expr(e.For, bindOr)
-	switch n, ok := wholeNumber(e.For); {
+	switch n, ok := planning.WholeNumber(e.For); {
 	case ok && known && start >= 1 && n >= 0:
 	case known && start >= 1:
 		length = "greatest(" + length + ", 0)"
@@ -326,15 +301,6 @@ func mayBeZero(e sqltext.Expr) bool {
 	}
 	l, ok := e.(*sqltext.Literal)
 	return !ok || l.Kind != sqltext.NumberLiteral || strings.Trim(l.Text, "0.") == ""
-}
-
-func wholeNumber(e sqltext.Expr) (int64, bool) {
-	l, ok := e.(*sqltext.Literal)
-	if !ok || l.Kind != sqltext.NumberLiteral {
-		return 0, false
-	}
-	n, err := strconv.ParseInt(l.Text, 10, 64)
-	return n, err == nil
 }
 
 func (r *renderer) call(e *sqltext.Call, place int) string {

@@ -114,61 +114,14 @@ func (r *renderer) convertible(e *sqltext.Cast, x string) string {
 // unconverted gives the first text that a cast in e would be given and cannot
 // convert; "" where none can be.
 func (r *renderer) unconverted(e sqltext.Expr) string {
-	switch e := e.(type) {
-	case *sqltext.Case:
-		return r.unconvertedCase(e)
-	case *sqltext.Cast:
-		x := r.expr(e.X, bindOr)
-		inner := r.unconverted(e.X)
-		ok := r.convertible(e, x)
+	return planning.FirstUnconverted(e, r.plain, func(c *sqltext.Cast) string {
+		x := r.plain(c.X)
+		ok := r.convertible(c, x)
 		if ok == "" {
-			return inner
+			return ""
 		}
-		own := "case when not (" + ok + ") then " + asText(x) + " end"
-		if inner == "" {
-			return own
-		}
-		return "coalesce(" + inner + ", " + own + ")"
-	}
-	var parts []string
-	for _, child := range sqltext.Children(e) {
-		if f := r.unconverted(child); f != "" {
-			parts = append(parts, f)
-		}
-	}
-	switch len(parts) {
-	case 0:
-		return ""
-	case 1:
-		return parts[0]
-	}
-	return "coalesce(" + strings.Join(parts, ", ") + ")"
-}
-
-// unconvertedCase looks into the branch alone that is taken.
-func (r *renderer) unconvertedCase(e *sqltext.Case) string {
-	failed := false
-	branch := func(x sqltext.Expr) string {
-		if f := r.unconverted(x); f != "" {
-			failed = true
-			return f
-		}
-		return "null"
-	}
-	text := "case"
-	if e.Operand != nil {
-		text += " " + r.expr(e.Operand, bindOr)
-	}
-	for _, w := range e.Whens {
-		text += " when " + r.expr(w.If, bindOr) + " then " + branch(w.Then)
-	}
-	if e.Else != nil {
-		text += " else " + branch(e.Else)
-	}
-	if !failed {
-		return ""
-	}
-	return text + " end"
+		return "case when not (" + ok + ") then " + asText(x) + " end"
+	})
 }
 
 const (

@@ -6,6 +6,7 @@ import (
 
 	"lastboard/internal/core/schema"
 	"lastboard/internal/core/sqltext"
+	"lastboard/internal/engine/planning"
 )
 
 // ansi gives a text that the server shows in the spelling of Lastboard's sessions: names
@@ -269,6 +270,6 @@ func reworded(e sqltext.Expr, t *schema.Table) sqltext.Expr {
 }
 
 func isZero(e sqltext.Expr) bool {
-	n, ok := wholeNumber(e)
+	n, ok := planning.WholeNumber(e)
 	return ok && n == 0
 }

@@ -99,7 +99,11 @@ func readType(text string) (t sqltext.Type, declared string) {
 		}
 	}
 	if t, ok := sqltext.ParseType(strings.Replace(text, "decimal", "numeric", 1)); ok && !t.Native && typeSQL(t) == text {
-		return heldType(t), ""
+		held := heldType(t)
+		if typeSQL(held) != text {
+			return held, text
+		}
+		return held, ""
 	}
 	head := text
 	if i := strings.IndexAny(head, "( "); i > 0 {

@@ -58,21 +58,6 @@ func (r *renderer) fail(format string, args ...any) {
 	}
 }
 
-// wrap puts text that binds with own into parentheses if its place wants more.
-func wrap(text string, own, place int) string {
-	if own < place {
-		return "(" + text + ")"
-	}
-	return text
-}
-
-func not(n bool) string {
-	if n {
-		return " not"
-	}
-	return ""
-}
-
 func (r *renderer) list(list []sqltext.Expr) string {
 	parts := make([]string, len(list))
 	for i, x := range list {
@@ -87,13 +72,13 @@ func (r *renderer) expr(e sqltext.Expr, place int) string {
 		return ""
 	case *sqltext.Unary:
 		if e.Op == "not" {
-			return wrap("not "+r.expr(e.X, bindNot), bindNot, place)
+			return planning.Wrap("not "+r.expr(e.X, bindNot), bindNot, place)
 		}
 		x := r.expr(e.X, bindUnary)
 		if strings.HasPrefix(x, "-") {
 			x = "(" + x + ")"
 		}
-		return wrap(e.Op+x, bindUnary, place)
+		return planning.Wrap(e.Op+x, bindUnary, place)
 	case *sqltext.Binary:
 		return r.binary(e, place)
 	case *sqltext.IsNull:
@@ -101,24 +86,24 @@ func (r *renderer) expr(e sqltext.Expr, place int) string {
 		if e.Not {
 			word = " is not null"
 		}
-		return wrap(r.expr(e.X, bindIs+1)+word, bindIs, place)
+		return planning.Wrap(r.expr(e.X, bindIs+1)+word, bindIs, place)
 	case *sqltext.In:
 		list := r.list(e.List)
 		if e.Query != nil {
 			list = e.Query.Text
 		}
-		return wrap(r.expr(e.X, bindOther)+not(e.Not)+" in ("+list+")", bindLike, place)
+		return planning.Wrap(r.expr(e.X, bindOther)+planning.Not(e.Not)+" in ("+list+")", bindLike, place)
 	case *sqltext.Between:
-		text := r.expr(e.X, bindOther) + not(e.Not) + " between " + r.expr(e.Low, bindOther) + " and " + r.expr(e.High, bindOther)
-		return wrap(text, bindLike, place)
+		text := r.expr(e.X, bindOther) + planning.Not(e.Not) + " between " + r.expr(e.Low, bindOther) + " and " + r.expr(e.High, bindOther)
+		return planning.Wrap(text, bindLike, place)
 	case *sqltext.Like:
 		escape := "''"
 		if e.Escape != nil {
 			escape = r.expr(e.Escape, bindOther)
 		}
-		return wrap(r.expr(e.X, bindOther)+not(e.Not)+" like "+r.expr(e.Pattern, bindOther)+" escape "+escape, bindLike, place)
+		return planning.Wrap(r.expr(e.X, bindOther)+planning.Not(e.Not)+" like "+r.expr(e.Pattern, bindOther)+" escape "+escape, bindLike, place)
 	case *sqltext.Collate:
-		return wrap(r.expr(e.X, bindCollate)+" collate "+quote(e.Name), bindCollate, place)
+		return planning.Wrap(r.expr(e.X, bindCollate)+" collate "+quote(e.Name), bindCollate, place)
 	}
 	return r.primary(e, place)
 }
@@ -167,14 +152,14 @@ func (r *renderer) binary(e *sqltext.Binary, place int) string {
 			left = "cast(" + r.expr(e.L, bindOr) + " as text)"
 		}
 	}
-	return wrap(left+" "+e.Op+" "+right, own, place)
+	return planning.Wrap(left+" "+e.Op+" "+right, own, place)
 }
 
 // narrow reports whether an expression is a plain value that takes four bytes at most.
 func (r *renderer) narrow(e sqltext.Expr) bool {
 	switch e := e.(type) {
 	case *sqltext.Literal:
-		n, ok := wholeNumber(e)
+		n, ok := planning.WholeNumber(e)
 		return ok && n <= 1<<31-1
 	case *sqltext.Ref:
 		if r.Table == nil || r.SourceColumn(e) != nil {
@@ -202,9 +187,9 @@ func (r *renderer) dateSum(x sqltext.Expr, op string, i *sqltext.Interval, place
 	}
 	left := r.expr(x, bindSum)
 	if r.Kind(x) == "date" && i.Unit == "day" && n == float64(int64(n)) {
-		return wrap(fmt.Sprintf("%s %s %d", left, op, int64(n)), bindSum, place)
+		return planning.Wrap(fmt.Sprintf("%s %s %d", left, op, int64(n)), bindSum, place)
 	}
-	return wrap(left+" "+op+" interval "+literal(i.Amount+" "+i.Unit), bindSum, place)
+	return planning.Wrap(left+" "+op+" interval "+literal(i.Amount+" "+i.Unit), bindSum, place)
 }
 
 func (r *renderer) primary(e sqltext.Expr, place int) string {
@@ -292,20 +277,10 @@ func (r *renderer) nowText(e *sqltext.Now) string {
 	return "cast(" + r.Now + " as timestamp)"
 }
 
-func (r *renderer) caseExpr(e *sqltext.Case) string {
-	var b strings.Builder
-	b.WriteString("case")
-	if e.Operand != nil {
-		b.WriteString(" " + r.expr(e.Operand, bindOr))
-	}
-	for _, w := range e.Whens {
-		b.WriteString(" when " + r.expr(w.If, bindOr) + " then " + r.expr(w.Then, bindOr))
-	}
-	if e.Else != nil {
-		b.WriteString(" else " + r.expr(e.Else, bindOr))
-	}
-	return b.String() + " end"
-}
+func (r *renderer) caseExpr(e *sqltext.Case) string { return planning.CaseSQL(e, r.plain) }
+
+// plain writes an expression where everything binds more weakly.
+func (r *renderer) plain(e sqltext.Expr) string { return r.expr(e, bindOr) }
 
 // substring gives the characters from position a, of which b at most: a length below
 // 0 counts as 0.
@@ -313,7 +288,7 @@ func (r *renderer) substring(e *sqltext.Substring) string {
 	text := "substring(" + r.expr(e.X, bindOther) + " from " + r.place(e.From)
 	if e.For != nil {
 		length := r.place(e.For)
-		if n, ok := wholeNumber(e.For); !ok || n < 0 {
+		if n, ok := planning.WholeNumber(e.For); !ok || n < 0 {
 			length = "greatest(" + length + ", 0)"
 		}
 		text += " for " + length
@@ -334,15 +309,6 @@ func (r *renderer) place(e sqltext.Expr) string {
 func mayBeZero(e sqltext.Expr) bool {
 	l, ok := e.(*sqltext.Literal)
 	return !ok || l.Kind != sqltext.NumberLiteral || strings.Trim(l.Text, "0.") == ""
-}
-
-func wholeNumber(e sqltext.Expr) (int64, bool) {
-	l, ok := e.(*sqltext.Literal)
-	if !ok || l.Kind != sqltext.NumberLiteral {
-		return 0, false
-	}
-	n, err := strconv.ParseInt(l.Text, 10, 64)
-	return n, err == nil
 }
 
 func (r *renderer) call(e *sqltext.Call, place int) string {
@@ -406,5 +372,5 @@ func (r *renderer) concat(e *sqltext.Call, place int) string {
 	case 1:
 		return parts[0]
 	}
-	return wrap(strings.Join(parts, " || "), bindOther, place)
+	return planning.Wrap(strings.Join(parts, " || "), bindOther, place)
 }

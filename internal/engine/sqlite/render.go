@@ -83,27 +83,19 @@ func (r *renderer) fail(format string, args ...any) {
 	}
 }
 
-// wrap puts text that binds with own into parentheses if its place wants more.
-func wrap(text string, own, place int) string {
-	if own < place {
-		return "(" + text + ")"
-	}
-	return text
-}
-
 func (r *renderer) expr(e sqltext.Expr, place int) string {
 	switch e := e.(type) {
 	case nil:
 		return ""
 	case *sqltext.Unary:
 		if e.Op == "not" {
-			return wrap("not "+r.expr(e.X, bindNot), bindNot, place)
+			return planning.Wrap("not "+r.expr(e.X, bindNot), bindNot, place)
 		}
 		x := r.expr(e.X, bindUnary)
 		if strings.HasPrefix(x, "-") {
 			x = "(" + x + ")"
 		}
-		return wrap(e.Op+x, bindUnary, place)
+		return planning.Wrap(e.Op+x, bindUnary, place)
 	case *sqltext.Binary:
 		return r.binary(e, place)
 	case *sqltext.IsNull:
@@ -111,29 +103,22 @@ func (r *renderer) expr(e sqltext.Expr, place int) string {
 		if e.Not {
 			word = " is not null"
 		}
-		return wrap(r.expr(e.X, bindEqual)+word, bindEqual, place)
+		return planning.Wrap(r.expr(e.X, bindEqual)+word, bindEqual, place)
 	case *sqltext.In:
 		list := r.list(e.List)
 		if e.Query != nil {
 			list = e.Query.Text
 		}
-		return wrap(r.expr(e.X, bindEqual)+not(e.Not)+" in ("+list+")", bindEqual, place)
+		return planning.Wrap(r.expr(e.X, bindEqual)+planning.Not(e.Not)+" in ("+list+")", bindEqual, place)
 	case *sqltext.Between:
-		text := r.expr(e.X, bindEqual) + not(e.Not) + " between " + r.expr(e.Low, bindEqual+1) + " and " + r.expr(e.High, bindEqual+1)
-		return wrap(text, bindEqual, place)
+		text := r.expr(e.X, bindEqual) + planning.Not(e.Not) + " between " + r.expr(e.Low, bindEqual+1) + " and " + r.expr(e.High, bindEqual+1)
+		return planning.Wrap(text, bindEqual, place)
 	case *sqltext.Like:
-		return wrap(r.like(e), bindEqual, place)
+		return planning.Wrap(r.like(e), bindEqual, place)
 	case *sqltext.Collate:
-		return wrap(r.expr(e.X, bindCollate)+" collate "+quote(e.Name), bindCollate, place)
+		return planning.Wrap(r.expr(e.X, bindCollate)+" collate "+quote(e.Name), bindCollate, place)
 	}
 	return r.primary(e, place)
-}
-
-func not(n bool) string {
-	if n {
-		return " not"
-	}
-	return ""
 }
 
 func (r *renderer) list(list []sqltext.Expr) string {
@@ -174,7 +159,7 @@ func (r *renderer) binary(e *sqltext.Binary, place int) string {
 			return "mod(" + r.expr(e.L, bindOr) + ", " + r.expr(e.R, bindOr) + ")"
 		}
 	}
-	return wrap(left+" "+op+" "+right, own, place)
+	return planning.Wrap(left+" "+op+" "+right, own, place)
 }
 
 // dateSum renders date arithmetic. Months and years are not: engines differ in
@@ -204,7 +189,7 @@ func (r *renderer) like(e *sqltext.Like) string {
 		known = false
 	}
 	if !known || pattern.Kind != sqltext.StringLiteral {
-		text := r.expr(e.X, bindEqual) + not(e.Not) + " like " + r.expr(e.Pattern, bindEqual+1)
+		text := r.expr(e.X, bindEqual) + planning.Not(e.Not) + " like " + r.expr(e.Pattern, bindEqual+1)
 		if e.Escape != nil {
 			text += " escape " + r.expr(e.Escape, bindEqual+1)
 		}
@@ -228,7 +213,7 @@ func (r *renderer) like(e *sqltext.Like) string {
 		}
 		escaped = false
 	}
-	return r.expr(e.X, bindEqual) + not(e.Not) + " glob " + literal(glob.String())
+	return r.expr(e.X, bindEqual) + planning.Not(e.Not) + " glob " + literal(glob.String())
 }
 
 func (r *renderer) primary(e sqltext.Expr, place int) string {
@@ -306,20 +291,10 @@ func (r *renderer) nowText(e *sqltext.Now) string {
 	return r.now
 }
 
-func (r *renderer) caseExpr(e *sqltext.Case) string {
-	var b strings.Builder
-	b.WriteString("case")
-	if e.Operand != nil {
-		b.WriteString(" " + r.expr(e.Operand, bindOr))
-	}
-	for _, w := range e.Whens {
-		b.WriteString(" when " + r.expr(w.If, bindOr) + " then " + r.expr(w.Then, bindOr))
-	}
-	if e.Else != nil {
-		b.WriteString(" else " + r.expr(e.Else, bindOr))
-	}
-	return b.String() + " end"
-}
+func (r *renderer) caseExpr(e *sqltext.Case) string { return planning.CaseSQL(e, r.plain) }
+
+// plain writes an expression where everything binds more weakly.
+func (r *renderer) plain(e sqltext.Expr) string { return r.expr(e, bindOr) }
 
 // cast rounds a number that becomes a whole one, as the standard's engines do,
 // and in Lastboard's own statements fails for a text that is no number.
@@ -349,7 +324,7 @@ func (r *renderer) cast(e *sqltext.Cast, place int) string {
 	case t.Name == "timestamp", t.Name == "timestamp with time zone":
 		return "datetime(" + x + ")"
 	case t.Name == "boolean":
-		return wrap("case lower("+x+") when 'true' then 1 when 'false' then 0 else "+x+" <> 0 end", bindPrimary, place)
+		return planning.Wrap("case lower("+x+") when 'true' then 1 when 'false' then 0 else "+x+" <> 0 end", bindPrimary, place)
 	case t.Name == "blob", t.Name == "binary", t.Name == "varbinary":
 		return "cast(" + x + " as blob)"
 	}
@@ -387,7 +362,7 @@ func (r *renderer) checked(x, from, cast string, t sqltext.Type, condition strin
 // below 1 are before the text and count, as the standard has it.
 func (r *renderer) substring(e *sqltext.Substring) string {
 	x, from := r.expr(e.X, bindOr), r.expr(e.From, bindOr)
-	start, known := wholeNumber(e.From)
+	start, known := planning.WholeNumber(e.From)
 	if e.For == nil {
 		if known && start >= 1 {
 			return "substr(" + x + ", " + from + ")"
@@ -395,22 +370,13 @@ func (r *renderer) substring(e *sqltext.Substring) string {
 		return "substr(" + x + ", max(" + from + ", 1))"
 	}
 	length := r.expr(e.For, bindOr)
-	if n, ok := wholeNumber(e.For); ok && known && start >= 1 && n >= 0 {
+	if n, ok := planning.WholeNumber(e.For); ok && known && start >= 1 && n >= 0 {
 		return "substr(" + x + ", " + from + ", " + length + ")"
 	}
 	if known && start >= 1 {
 		return "substr(" + x + ", " + from + ", max(" + length + ", 0))"
 	}
 	return fmt.Sprintf("substr(%s, max(%s, 1), max(%s + %s - max(%s, 1), 0))", x, from, r.expr(e.From, bindSum), r.expr(e.For, bindSum+1), from)
-}
-
-func wholeNumber(e sqltext.Expr) (int64, bool) {
-	l, ok := e.(*sqltext.Literal)
-	if !ok || l.Kind != sqltext.NumberLiteral {
-		return 0, false
-	}
-	n, err := strconv.ParseInt(l.Text, 10, 64)
-	return n, err == nil
 }
 
 func (r *renderer) trim(e *sqltext.Trim) string {
@@ -474,7 +440,7 @@ func (r *renderer) concat(e *sqltext.Call, place int) string {
 	if len(parts) == 1 {
 		return parts[0]
 	}
-	return wrap(strings.Join(parts, " || "), bindConcat, place)
+	return planning.Wrap(strings.Join(parts, " || "), bindConcat, place)
 }
 
 // portable gives the tree of a text that SQLite holds, if writing the tree again

@@ -1,0 +1,227 @@
+package mariadb
+
+import (
+	"slices"
+	"strings"
+
+	"lastboard/internal/core/schema"
+	"lastboard/internal/engine"
+	"lastboard/internal/engine/planning"
+)
+
+// dropColumns takes columns away, generated ones first, and lets swapped ones take their
+// places.
+func (p *planner) dropColumns() {
+	var generated, actions, names []string
+	for _, c := range p.Dropped() {
+		if c.Generated != nil {
+			generated = append(generated, "drop column if exists "+quote(c.Name))
+		} else {
+			actions, names = append(actions, "drop column if exists "+quote(c.Name)), append(names, c.Name)
+		}
+	}
+	for _, c := range p.After.Columns {
+		switch {
+		case !p.isRemade(c):
+		case p.From(c).Generated != nil:
+			generated = append(generated, "drop column if exists "+quote(c.Name))
+		default: // its values are kept first
+			actions, names = append(actions, "drop column if exists "+quote(c.Name)), append(names, c.Name)
+		}
+	}
+	if len(generated) > 0 {
+		p.alterTable(engine.Catalog, 0, "drop what is computed", generated...)
+	}
+	for _, n := range names {
+		for _, tr := range p.Table.Own {
+			if (&schema.Expr{Native: tr.SQL}).Mentions(n) {
+				p.define(engine.Sync, 0, "let go of "+tr.Name, "", "drop trigger if exists "+quote(tr.Name))
+			}
+		}
+	}
+	what, done := "drop column "+strings.Join(names, ", "), ""
+	for _, c := range p.swapped {
+		actions = append(actions, "drop column "+quote(c.Name), "change column "+quote(beside(c))+" "+columnSQL(p.After, c))
+		names = append(names, c.Name)
+		what = "put the new " + strings.Join(names, ", ") + " in place"
+		done = "select 1 from dual where not exists (select 1 from information_schema.columns where table_schema = database() and table_name = " + literal(p.Table.Name) +
+			" and column_name = " + literal(beside(c)) + ")"
+	}
+	if k := p.Table.PrimaryKey; k != nil && (p.Goes(k.Columns) || len(p.swapped) > 0 && p.goesFor(usesNames(k.Columns))) {
+		actions = append(actions, p.primary()...)
+	}
+	switch {
+	case len(actions) == 0:
+		p.flushWindow(nil, what, "")
+	case p.Facts.Live && (len(p.window) > 0 || p.swapFollowed):
+		script := append(slices.Clone(p.window), p.alterSQL(actions...))
+		var off []string
+		if p.swapFollowed {
+			for _, n := range p.swapTriggers() {
+				off = append(off, "drop trigger if exists "+quote(n))
+			}
+		}
+		p.flushWindow(append(script, off...), what, p.goneQuery(names, done))
+		if len(off) > 0 { // a run that died between the two left them, and writers are refused until then
+			p.define(engine.Sync, 0, "let go of the triggers", "", off...)
+		}
+	default:
+		p.flushWindow(nil, what, "")
+		s := p.alterTable(engine.Rewrite, rewriteRate, what, actions...)
+		s.Outside.Done = done
+	}
+	p.addAgain()
+}
+
+// addAgain adds columns that have the name of one that is dropped.
+func (p *planner) addAgain() {
+	var list []*schema.Column
+	for _, c := range p.After.Columns {
+		if p.From(c) != nil || p.Table.Column(c.Name) == nil || c.Generated != nil {
+			continue
+		}
+		list = append(list, c)
+		if _, ok := p.filling(c); ok {
+			p.Fail(&engine.Refused{Message: "column " + c.Name + " is dropped and added with values for its rows in one statement", Cure: "do it in two statements, or set the type or the expression of the column"})
+		}
+	}
+	p.addTogether(list)
+}
+
+// goneQuery gives a row when columns are gone.
+func (p *planner) goneQuery(names []string, done string) string {
+	if done != "" {
+		return done
+	}
+	list := make([]string, len(names))
+	for i, n := range names {
+		list[i] = literal(n)
+	}
+	return "select 1 from dual where not exists (select 1 from information_schema.columns where table_schema = database() and table_name = " + literal(p.Table.Name) +
+		" and column_name in (" + strings.Join(list, ", ") + "))"
+}
+
+// flushWindow runs what waits for the table to be locked: on a live database while it is,
+// with what follows; else one statement after the other.
+func (p *planner) flushWindow(script []string, what, done string) {
+	if script == nil {
+		for i, sql := range p.window {
+			p.Add(engine.Scan, keepRate, "keep values in "+p.windowKeeps[i], sql)
+		}
+		p.window = nil
+		return
+	}
+	locks := []string{p.table() + " write"}
+	for _, k := range p.windowKeeps {
+		locks = append(locks, quote(k)+" write")
+	}
+	s := p.define(engine.Rewrite, keepRate, "keep the values and "+what, done, strings.Join(append([]string{"lock tables " + strings.Join(locks, ", ")}, script...), between))
+	s.Why = "while the table is locked, so that no value is lost that is written meanwhile"
+	p.window = nil
+}
+
+// modify gives columns their new definitions, each as a whole, and all in one statement:
+// if the server has to copy the table, then once.
+func (p *planner) modify() {
+	var actions, whats []string
+	for i, c := range p.After.Columns {
+		old := p.From(c)
+		if p.isRemade(c) || p.isSwapped(c) || old == nil && (c.Generated != nil || !p.unfinished(c)) {
+			continue
+		}
+		place, moved := "", old != nil && p.moves(c)
+		if moved {
+			place = " first"
+			if i > 0 {
+				place = " after " + quote(p.After.Columns[i-1].Name)
+			}
+		}
+		if old != nil && !moved && columnSQL(p.Table, old) == columnSQL(p.After, c) {
+			continue
+		}
+		what := "define " + c.Name + " anew"
+		switch {
+		case old != nil && !sameForm(old, c):
+			what = "make " + c.Name + " " + c.Type.String()
+		case c.NotNull && (old == nil || !old.NotNull):
+			what = "make " + c.Name + " not null"
+		case moved:
+			what = "move " + c.Name
+		}
+		actions, whats = append(actions, "modify column "+columnSQL(p.After, c)+place), append(whats, what)
+	}
+	done := ""
+	if !planning.SameKey(p.Table.PrimaryKey, p.After.PrimaryKey) && !p.keyDone {
+		actions, whats = append(p.primary(), actions...), append(whats, "write the rows in the order of their key")
+		done = p.keyQuery()
+	}
+	if len(actions) > 0 {
+		s := p.alterTable(engine.Rewrite, rewriteRate, strings.Join(whats, ", "), actions...)
+		s.Preview, s.Outside.Done = p.PreviewAdded(), done
+	}
+}
+
+// primary gives the actions that make the primary key another, once.
+func (p *planner) primary() (actions []string) {
+	if p.keyDone {
+		return nil
+	}
+	p.keyDone = true
+	if p.Table.PrimaryKey != nil {
+		actions = append(actions, "drop primary key")
+		actions = append(actions, p.serve(nil)...)
+	}
+	if k := p.After.PrimaryKey; k != nil {
+		actions = append(actions, "add primary key ("+quoteAll(k.Columns)+")")
+	}
+	return actions
+}
+
+// keyQuery gives a row when the primary key is what it becomes.
+func (p *planner) keyQuery() string {
+	const key = " from information_schema.statistics where table_schema = database() and index_name = 'PRIMARY' and table_name = "
+	if p.After.PrimaryKey == nil {
+		return "select 1 from dual where not exists (select 1" + key + literal(p.Table.Name) + ")"
+	}
+	return "select 1 from (select group_concat(column_name order by seq_in_index separator ', ') as names" + key + literal(p.Table.Name) + ") k where names = " + literal(strings.Join(p.After.PrimaryKey.Columns, ", "))
+}
+
+// unfinished reports whether an added column stands there with less than its definition.
+func (p *planner) unfinished(c *schema.Column) bool {
+	_, filled := p.filling(c)
+	return filled && (c.NotNull || c.Default != nil) || c.OnUpdateNow && p.writes()
+}
+
+// writes reports whether the change itself writes rows, whose times it leaves alone.
+func (p *planner) writes() bool {
+	return slices.ContainsFunc(p.After.Columns, func(c *schema.Column) bool {
+		_, filled := p.FillOf(c)
+		return filled || p.From(c) == nil && !instantDefault(c)
+	})
+}
+
+// moves reports whether a column that was there is asked to stand elsewhere.
+func (p *planner) moves(c *schema.Column) bool {
+	name := c.Name
+	if to, ok := p.Renames[name]; ok {
+		name = to
+	}
+	_, placed := p.Change.Placed[name]
+	return placed
+}
+
+// addGenerated adds computed columns, once what they are computed from is as it will be.
+// Those that are not stored take no time.
+func (p *planner) addGenerated() {
+	for _, stored := range []bool{false, true} {
+		var actions, names []string
+		for _, c := range p.After.Columns {
+			if c.Generated != nil && c.Generated.Stored == stored && (p.From(c) == nil || p.isRemade(c)) {
+				actions, names = append(actions, "add column if not exists "+columnSQL(p.After, c)+p.placeOf(c, true)), append(names, c.Name)
+			}
+		}
+		if len(actions) > 0 {
+			p.alterTable(engine.Rewrite, rewriteRate, "compute "+strings.Join(names, ", "), actions...).Preview = p.PreviewAdded()
+		}
+	}
+}
