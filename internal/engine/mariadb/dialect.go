@@ -47,8 +47,9 @@ func (dialect) Text(e schema.Expr) string { return (Engine{}).Text(e) }
 // Same implements planning.Dialect: byte for byte, whatever the collation.
 func (dialect) Same(a, b string) string { return "binary " + a + " <=> binary " + b }
 
-// Once implements planning.Dialect: a limit keeps a subquery apart.
-func (dialect) Once() string { return " limit 18446744073709551615" }
+// Once implements planning.Dialect: what would keep a subquery apart here would write all
+// its rows to a temporary table.
+func (dialect) Once() string { return "" }
 
 func (dialect) Declaration(_ *schema.Table, c *schema.Column) string { return declaration(c) }
 

@@ -415,7 +415,7 @@ func (p *planner) keepsOld(old, c *schema.Column, f schema.Fill, value string) b
 	o.Name, w.Name = "o", "w"
 	columns := keptSQL("k", p.After, keys) + ", " + typed("o1", old) + ", " + typed("w1", c) + ", " + keptKey(p.After, keys)
 	p.keep(kept, &engine.Keeping{Table: p.Table.Name, Kept: kept, Keys: keys, Columns: []string{old.Name}, What: engine.KeptConverted}, columns,
-		fmt.Sprintf("insert into %s select %s, o, w from (select %s, %s as o, %s as w, %s as b from %s limit 18446744073709551615) as lastboard_rows%s",
+		fmt.Sprintf("insert into %s select %s, o, w from (select %s, %s as o, %s as w, %s as b from %s) as lastboard_rows%s",
 			quote(kept), planning.KeptSQL("k", len(keys)), strings.Join(list, ", "), quote(old.Name), wrote, back, p.table(), where))
 	return true
 }
