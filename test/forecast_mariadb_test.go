@@ -13,7 +13,7 @@ import (
 	"github.com/go-sql-driver/mysql"
 )
 
-var allKinds = flag.Bool("all-kinds", false, "try every operation on every kind of MariaDB table, not on one of them in turn")
+var allKinds = flag.Bool("all-kinds", false, "try every operation on every kind of MariaDB table, and every kill on every change, not some of them in turn")
 
 // kindsOfTables are what makes the server do one operation in different ways.
 var kindsOfTables = map[string][]string{
