@@ -31,7 +31,7 @@ test-postgres-versions:
 # What make test tries in turn, all of it: every operation on every kind of MariaDB table,
 # every kill, and a thousand random migrations that are compared over the three engines.
 test-all: servers
-	go test ./test -count=1 -timeout 60m -run 'Forecast|Killed' -all-kinds
+	go test ./test -count=1 -timeout 60m -run 'Forecast|Killed|EnginesAgree' -all-kinds
 	go test ./test -count=1 -timeout 180m -run TestRandomMigrationsAreEqual -seeds 6000
 
 # A longer hunt: random migrations under new seeds, then the parser.

@@ -1,6 +1,7 @@
 package test
 
 import (
+	"maps"
 	"strings"
 	"testing"
 )
@@ -68,14 +69,18 @@ var apart = map[string]map[string]string{
 }
 
 // TestEnginesAgree runs each statement on every engine: the tables and rows are the same
-// after it, and after its way back.
+// after it, after its way back, and after it has run again.
 func TestEnginesAgree(t *testing.T) {
-	for _, c := range eachStatement {
+	for i, c := range eachStatement {
 		if strings.Contains(c.statement, "native ") {
 			continue
 		}
 		t.Run(c.name, func(t *testing.T) {
-			list := wharves(t, apart[c.name], wharf, "insert into tally values (1, 'a'), (2, 'b')")
+			without := maps.Clone(apart[c.name])
+			if !*allKinds && len(without) == 0 { // the servers take turns beside the file
+				without = map[string]string{[]string{"PostgreSQL", "MariaDB"}[i%2]: "not its turn"}
+			}
+			list := wharves(t, without, wharf, "insert into tally values (1, 'a'), (2, 'b')")
 			start := agree(t, list, "at the start")
 			for _, o := range list {
 				o.migration("0002-change", "-- A change\n"+c.statement+";\n")
@@ -89,6 +94,12 @@ func TestEnginesAgree(t *testing.T) {
 			}
 			if back := agree(t, list, "after the way back"); back != start {
 				t.Errorf("the way back does not lead to the start: %s", firstDifference(start, back))
+			}
+			for _, o := range list {
+				o.must("advance", "--yes")
+			}
+			if !strings.Contains(c.statement, "current_timestamp") {
+				agree(t, list, "the second time")
 			}
 		})
 	}

@@ -50,7 +50,7 @@ func (p *planner) swap() {
 	for _, c := range p.After.Columns {
 		old := p.From(c)
 		f, filled := p.FillOf(c)
-		if old != nil && old.Generated != nil && c.Generated == nil && !filled {
+		if old != nil && old.Generated != nil && c.Generated == nil && (!old.Generated.Stored || !filled) {
 			if !old.Generated.Stored {
 				p.swapped = append(p.swapped, c) // the server makes nothing of its own of such a column
 			}

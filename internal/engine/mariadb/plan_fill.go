@@ -231,8 +231,12 @@ func (p *planner) computeSwapped() {
 			continue
 		}
 		value := quote(old.Name)
-		if filled && (f.Expr != nil || f.Kept != nil) {
+		switch {
+		case filled && f.Expr != nil:
 			value, _ = p.Value(c, planning.Computed)
+		case filled && f.Kept != nil:
+			from := p.KeptFor(c, f.Kept)
+			value = "case when exists (select 1" + from + ") then (select k." + f.Kept.Column + from + ") else " + value + " end"
 		}
 		def := *c
 		def.Name, def.NotNull, def.Default, def.Limit, def.Identity, def.OnUpdateNow = beside(c), false, nil, "", nil, false
@@ -377,7 +381,7 @@ func (p *planner) keepConverted() {
 		if !p.keepsOld(old, c, f, value) {
 			return
 		}
-		if sameForm(old, c) && !(f.Cast && f.Kept == nil) { // other values in the same column
+		if sameForm(old, c) && !p.isSwapped(c) && !(f.Cast && f.Kept == nil) { // other values in the same column
 			p.flushWindow(nil, "", "")
 			p.Update("fill "+c.Name, "update "+p.table()+" set "+quote(c.Name)+" = "+value+" where "+engine.Range)
 		}
