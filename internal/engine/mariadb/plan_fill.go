@@ -415,8 +415,6 @@ func (p *planner) keepsOld(old, c *schema.Column, f schema.Fill, value string) b
 		back = p.Render(&sqltext.Cast{X: f.Expr, Type: old.Type}, planning.Proven)
 		where = " where not (binary o <=> binary b)"
 	}
-	o, w := *old, *c
-	o.Name, w.Name = "o", "w"
 	columns := keptSQL("k", p.After, keys) + ", " + typed("o1", old) + ", " + typed("w1", c) + ", " + keptKey(p.After, keys)
 	p.keep(kept, &engine.Keeping{Table: p.Table.Name, Kept: kept, Keys: keys, Columns: []string{old.Name}, What: engine.KeptConverted}, columns,
 		fmt.Sprintf("insert into %s select %s, o, w from (select %s, %s as o, %s as w, %s as b from %s) as lastboard_rows%s",
