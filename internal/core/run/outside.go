@@ -55,6 +55,11 @@ func (r *Runner) outside(ctx context.Context, p *progress, s *engine.Step, first
 				p.changed = true
 				return errors.Join(err, e)
 			}
+			var lost *engine.CannotOpen
+			if errors.As(err, &lost) || len(s.Outside.Statements) > 1 && len(s.Outside.Clean) == 0 {
+				p.changed = true // perhaps: the next run finds out
+				return err
+			}
 			return errors.Join(err, r.unbegun(clean, p))
 		}
 	}

@@ -125,7 +125,7 @@ func secure(c *mysql.Config, way, authority string) error {
 	case "off":
 		return nil
 	case "", "prefer":
-		if c.Net == "unix" || authority == "" && way == "" && c.Net == "unix" {
+		if c.Net == "unix" {
 			return nil
 		}
 		if authority == "" {

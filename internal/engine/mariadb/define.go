@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"strings"
+	"sync"
 	"time"
 
 	"lastboard/internal/engine"
@@ -116,31 +117,31 @@ func (e *anew) Unwrap() error { return e.err }
 // once it has begun to work.
 func (d *database) patient(ctx context.Context, s *session, sql string, wait time.Duration) error {
 	done := make(chan struct{})
-	ended := make(chan bool, 1)
-	go func() { ended <- d.watchStart(ctx, s.id, wait, done) }()
+	var watch sync.WaitGroup
+	watch.Go(func() { d.watchStart(ctx, s.id, wait, done) })
 	_, err := s.exec(ctx, sql)
 	close(done)
-	<-ended
+	watch.Wait()
 	return err
 }
 
 // watchStart ends a statement that has waited for its first lock for too long.
-func (d *database) watchStart(ctx context.Context, id int64, wait time.Duration, done chan struct{}) bool {
+func (d *database) watchStart(ctx context.Context, id int64, wait time.Duration, done chan struct{}) {
 	look, err := d.watcher(ctx)
 	if err != nil {
-		return false
+		return
 	}
 	var since time.Time // it has waited
 	pause := max(wait/10, 2*time.Millisecond)
 	for {
 		select {
 		case <-done:
-			return false
+			return
 		case <-time.After(pause):
 		}
 		r, err := look.query(ctx, "select coalesce(state, '') from information_schema.processlist where id = ?", id)
 		if err != nil || len(r.Values) == 0 {
-			return false
+			return
 		}
 		state := text(r.Values[0][0])
 		switch {
@@ -150,10 +151,10 @@ func (d *database) watchStart(ctx context.Context, id int64, wait time.Duration,
 			}
 			if time.Since(since)+pause >= wait { // ending it takes a moment, too
 				look.exec(ctx, "kill query "+fmt.Sprint(id))
-				return true
+				return
 			}
 		case strings.Contains(state, "altering") || strings.Contains(state, "copy") || strings.Contains(state, "committing"):
-			return false
+			return
 		}
 	}
 }

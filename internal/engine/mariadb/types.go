@@ -113,7 +113,6 @@ func readType(text string) (t sqltext.Type, declared string) {
 	if name, ok := nearest[head]; ok && (rest == "" || rest == " unsigned") && !strings.Contains(text, "/*") {
 		t := sqltext.Type{Name: name, Unsigned: rest == " unsigned"}
 		if name == "varbinary" {
-			fmt.Sscanf(text, "binary(%d)", &t.Args)
 			var n int
 			if _, err := fmt.Sscanf(text, "binary(%d)", &n); err != nil {
 				return sqltext.Type{Name: text, Native: true}, ""
