@@ -13,6 +13,10 @@ import (
 // refusedAlone are the rules by which one engine may refuse what another can do.
 var refusedAlone = regexp.MustCompile(`error (engine-refuses|name-in-use|rows-would-break)\b|Error 1292`)
 
+// computedAnew is how PostgreSQL refuses a way back on which a column is computed again
+// that a view reads: it lets go of none under a view.
+var computedAnew = regexp.MustCompile(`error name-in-use: .* would break view `)
+
 // TestRandomMigrationsAreEqual runs random migrations on every engine: after each that all
 // can run, their tables and rows are equal, and so they are after the way back and after
 // the second time forward.
@@ -64,11 +68,20 @@ func (f *fleet) wander() {
 		}
 	}
 	end := agree(f.T, f.offices, "at the end")
+	blocked := false
 	f.each(func(o *office) {
-		if r := o.run("retreat", "--to", "1", "--yes"); r.code != 0 {
+		r := o.run("retreat", "--to", "1", "--yes")
+		switch {
+		case r.code == 3 && computedAnew.MatchString(r.String()):
+			blocked = true
+		case r.code != 0:
 			f.Fatalf("%s\n%s", r, o.history())
 		}
 	})
+	if blocked {
+		f.alone++
+		return
+	}
 	if back := agree(f.T, f.offices, "after the way back"); back != start {
 		f.Errorf("the way back does not lead to the start: %s", firstDifference(start, back))
 	}

@@ -55,7 +55,7 @@ func (x *alteration) setDefault(c *Column, action *sqltext.SetDefault) error {
 	if c.Identity != nil {
 		return problem(action.At, "identity-default", "", "column %s numbers itself and cannot have a default", c.Name)
 	}
-	c.Default = &Expr{Tree: action.Value}
+	c.Default = &Expr{Tree: valueOf(c.Type, action.Value)}
 	return nil
 }
 
@@ -95,6 +95,11 @@ func (x *alteration) setType(c *Column, action *sqltext.SetType) error {
 	c.Type = action.Type
 	c.Type.Pos = sqltext.Pos{}
 	c.Declared, c.Limit = "", ""
+	if d := c.Default; d != nil && d.Tree != nil {
+		if e := valueOf(c.Type, d.Tree); e != d.Tree {
+			c.Default = &Expr{Tree: e}
+		}
+	}
 	if c.Options["typeless"] != "" {
 		c.Options = without(c.Options, "typeless")
 	}

@@ -217,6 +217,15 @@ func (a *applier) dropTable(st *sqltext.DropTable) error {
 	return nil
 }
 
+// valueOf gives a constant as a column of a type holds it: a number in a column of text
+// is the text of it.
+func valueOf(t sqltext.Type, e sqltext.Expr) sqltext.Expr {
+	if l, ok := e.(*sqltext.Literal); ok && l.Kind == sqltext.NumberLiteral && t.IsText() {
+		return &sqltext.Literal{Kind: sqltext.StringLiteral, Text: l.Text}
+	}
+	return e
+}
+
 // addColumn adds a column at the end. existing says that the table may have rows.
 func (a *applier) addColumn(t *Table, def *sqltext.ColumnDef, existing bool) error {
 	if old := t.Column(def.Name); old != nil {
@@ -225,7 +234,7 @@ func (a *applier) addColumn(t *Table, def *sqltext.ColumnDef, existing bool) err
 	c := &Column{Name: def.Name, Type: def.Type, NotNull: def.NotNull, Collate: def.Collate, Comment: def.Comment}
 	c.Type.Pos = sqltext.Pos{}
 	if def.Default != nil {
-		c.Default = &Expr{Tree: def.Default}
+		c.Default = &Expr{Tree: valueOf(c.Type, def.Default)}
 		if refs := sqltext.Refs(def.Default); len(refs) > 0 {
 			return problem(def.Pos, "default-reads-row", "compute it for the rows that are there with using, and for new ones where they are written", "the default of %s uses column %s, and a default cannot read the row", c.Name, refs[0].Column)
 		}

@@ -53,6 +53,9 @@ func renameIn(t *Table, old, to string) {
 	for i, k := range t.Checks {
 		c := *k
 		c.Expr = *k.Expr.renamed(old, to)
+		if SameName(c.Column, old) {
+			c.Column = to
+		}
 		t.Checks[i] = &c
 	}
 	for _, c := range t.Columns {

@@ -123,22 +123,6 @@ func columnSQL(t *schema.Table, c *schema.Column) string {
 	return sql
 }
 
-// columnCheck gives the check that stands in a column's own definition; "" where there
-// is none.
-func columnCheck(t *schema.Table, c *schema.Column) string {
-	if c.Limit != "" {
-		return limit(c.Type, c.Name)
-	}
-	if t != nil {
-		for _, k := range t.Checks {
-			if k.Column != "" && schema.SameName(k.Column, c.Name) {
-				return stored(t, k.Expr)
-			}
-		}
-	}
-	return ""
-}
-
 // precision gives the digits of a column's seconds, in parentheses.
 func precision(c *schema.Column) string {
 	if d := declaration(c); strings.Contains(d, "(") {

@@ -38,6 +38,7 @@ type planner struct {
 	// swapped are columns that are computed beside the old ones and then take their places.
 	swapped []*schema.Column
 	parts   planning.Parts
+	placed  []*schema.Check // are new checks that stand in the definitions of columns
 	// keyed means that the keys have come with a column that numbers itself.
 	keyed, keyDone bool // keyDone is of the primary key alone
 	// window are statements that want the table locked while they run, one after the

@@ -195,6 +195,8 @@ func (p *planner) dropParts() {
 			actions, names = append(actions, "drop constraint if exists "+quote(k.Name)), append(names, k.Name)
 		}
 	}
+	carriers, carried := p.dropCarried()
+	actions, names = append(actions, carriers...), append(names, carried...)
 	if len(names) > 0 {
 		p.alterTable(engine.Catalog, 0, "drop constraint "+strings.Join(names, ", "), actions...).Strong = strong
 	}
@@ -248,9 +250,7 @@ func (p *planner) addParts() {
 		p.alterTable(engine.Build, indexRate, "build index "+x.Name, "add "+words+"key if not exists "+rest)
 	}
 	for _, k := range s.Checks {
-		if k.Column == "" {
-			p.alterTable(engine.Rewrite, rewriteRate, "add constraint "+k.Name, "add constraint "+quote(k.Name)+" check ("+stored(p.After, k.Expr)+")").Outside.Done = hasConstraint(p.Table.Name, k.Name)
-		}
+		p.check(k)
 	}
 	for _, k := range s.References {
 		p.foreignKey(k)
@@ -318,8 +318,14 @@ func (p *planner) rename() {
 // one are written anew while the table is locked.
 func (p *planner) renameWith(actions []string, what string) *engine.Step {
 	own := p.followers
+	gone := p.emptied()
+	for _, k := range p.Change.PutBack {
+		gone = append(gone, k.Table)
+	}
 	for _, tr := range p.Table.Own {
-		own = append(own, tr.SQL)
+		if !slices.ContainsFunc(gone, func(kept string) bool { return strings.Contains(tr.SQL, quote(kept)) }) {
+			own = append(own, tr.SQL)
+		}
 	}
 	var anew []string
 	locks := []string{p.table() + " write"}

@@ -41,7 +41,7 @@ func (p *planner) dropColumns() {
 	}
 	what, done := "drop column "+strings.Join(names, ", "), ""
 	for _, c := range p.swapped {
-		actions = append(actions, "drop column "+quote(c.Name), "change column "+quote(beside(c))+" "+columnSQL(p.After, c))
+		actions = append(actions, "drop column "+quote(c.Name), "change column "+quote(beside(c))+" "+columnSQL(p.inPlace(), c))
 		names = append(names, c.Name)
 		what = "put the new " + strings.Join(names, ", ") + " in place"
 		done = "select 1 from dual where not exists (select 1 from information_schema.columns where table_schema = database() and table_name = " + literal(p.Table.Name) +
@@ -124,6 +124,7 @@ func (p *planner) flushWindow(script []string, what, done string) {
 // if the server has to copy the table, then once.
 func (p *planner) modify() {
 	var actions, whats []string
+	before, after := p.without(), p.inPlace()
 	for i, c := range p.After.Columns {
 		old := p.From(c)
 		if p.isRemade(c) || p.isSwapped(c) || old == nil && (c.Generated != nil || !p.unfinished(c)) {
@@ -136,7 +137,7 @@ func (p *planner) modify() {
 				place = " after " + quote(p.After.Columns[i-1].Name)
 			}
 		}
-		if old != nil && !moved && columnSQL(p.Table, old) == columnSQL(p.After, c) {
+		if old != nil && !moved && columnSQL(before, old) == columnSQL(after, c) {
 			continue
 		}
 		what := "define " + c.Name + " anew"
@@ -148,7 +149,7 @@ func (p *planner) modify() {
 		case moved:
 			what = "move " + c.Name
 		}
-		actions, whats = append(actions, "modify column "+columnSQL(p.After, c)+place), append(whats, what)
+		actions, whats = append(actions, "modify column "+columnSQL(after, c)+place), append(whats, what)
 	}
 	done := ""
 	if !planning.SameKey(p.Table.PrimaryKey, p.After.PrimaryKey) && !p.keyDone {

@@ -72,7 +72,7 @@ func (p *planner) addTogether(list []*schema.Column) {
 			def.NotNull, def.Default = false, nil
 		}
 		def.OnUpdateNow = c.OnUpdateNow && !p.unfinished(c)
-		actions, names = append(actions, "add column if not exists "+columnSQL(p.After, &def)+p.placeOf(c, false)), append(names, c.Name)
+		actions, names = append(actions, "add column if not exists "+columnSQL(p.inPlace(), &def)+p.placeOf(c, false)), append(names, c.Name)
 		if c.Identity != nil { // which the server wants a key for at once
 			actions = append(actions, p.keysNow()...)
 		}

@@ -336,21 +336,23 @@ func takeCheck(k columnLevel) {
 	if c == nil {
 		return
 	}
-	words := schema.Words(k.text)
-	if c.Declared == "" && words == schema.Words(limit(sqltext.Type{Name: "json"}, c.Name)) && c.Type.Name == "text" {
-		c.Type, c.Limit = sqltext.Type{Name: "json"}, c.Name
-		if c.Collate == "utf8mb4_bin" {
-			c.Collate = ""
+	for _, part := range splitChecks(k.text) {
+		switch words := schema.Words(part.text); {
+		case part.name != "":
+			k.table.Checks = append(k.table.Checks, &schema.Check{Name: part.name, Expr: schema.Expr{Native: part.text}, Column: c.Name})
+		case c.Declared == "" && words == schema.Words(limit(sqltext.Type{Name: "json"}, c.Name)) && c.Type.Name == "text":
+			c.Type, c.Limit = sqltext.Type{Name: "json"}, c.Name
+			if c.Collate == "utf8mb4_bin" {
+				c.Collate = ""
+			}
+		case words != "" && words == schema.Words(limit(c.Type, c.Name)):
+			c.Limit = c.Name
+		default:
+			k.table.Checks = append(k.table.Checks, &schema.Check{
+				Name: schema.ConstraintName(k.table, []string{c.Name}, "check"), Expr: schema.Expr{Native: part.text}, Implied: true, Column: c.Name,
+			})
 		}
-		return
 	}
-	if l := limit(c.Type, c.Name); l != "" && words == schema.Words(l) {
-		c.Limit = c.Name
-		return
-	}
-	k.table.Checks = append(k.table.Checks, &schema.Check{
-		Name: schema.ConstraintName(k.table, []string{c.Name}, "check"), Expr: schema.Expr{Native: k.text}, Implied: true, Column: c.Name,
-	})
 }
 
 // takeIndexes tells unique keys from indexes, and leaves out what the server has for

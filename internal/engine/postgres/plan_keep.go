@@ -220,6 +220,9 @@ func (p *planner) rewrite(old, c *schema.Column, f schema.Fill) {
 		if schema.HasName(p.remade, col.Name) {
 			continue
 		}
+		if i := slices.IndexFunc(p.After.Columns, func(a *schema.Column) bool { return p.From(a) == col }); i >= 0 && i < slices.Index(p.After.Columns, c) {
+			col = p.After.Columns[i] // it has its new type already
+		}
 		columns = append(columns, fmt.Sprintf("$%d as %s", len(columns)+1, quote(col.Name)))
 		types, names = append(types, declaration(col)), append(names, col.Name)
 	}

@@ -129,6 +129,11 @@ func (t *trial) needed(ctx context.Context, c *schema.TableChange) ([]string, er
 				columns = append(columns, from)
 			}
 		}
+		p := newPlanner(engine.Facts{Schema: t.base}, c.Before)
+		p.Change = c
+		p.After, p.Renames = c.BeforeRenames()
+		p.remake()
+		columns = append(columns, p.remade...)
 		if len(columns) == 0 {
 			return nil, nil
 		}
