@@ -152,6 +152,9 @@ type TxOptions struct {
 	// Strong names tables on which the transaction needs a lock that keeps writers
 	// waiting. One that is not there yet is left out.
 	Strong []string
+	// MayWait allows that writers wait for all of a statement which cannot be done
+	// otherwise.
+	MayWait bool
 }
 
 // Session is a connection of somebody else.

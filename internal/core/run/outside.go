@@ -149,7 +149,7 @@ func (r *Runner) statements(ctx context.Context, s *engine.Step, list []engine.S
 			}
 			continue
 		}
-		o := engine.TxOptions{LockWait: r.LockWait, Strong: s.Strong}
+		o := engine.TxOptions{LockWait: r.LockWait, Strong: s.Strong, MayWait: !r.Live || r.LetWritersWait}
 		if st.Patient {
 			o = engine.TxOptions{}
 		}

@@ -94,7 +94,7 @@ func (r *Runner) run(ctx context.Context, p *progress, fresh bool) error {
 				return r.stopped(p, step, err)
 			}
 		}
-		p.changed = true
+		p.changed = p.changed || slices.ContainsFunc(unit, func(s *engine.Step) bool { return s.Proof == nil })
 		if last && !closing {
 			if step, err := r.unit(ctx, p, nil, false, true); err != nil {
 				return r.stopped(p, step, err)

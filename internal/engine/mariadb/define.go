@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -41,18 +42,57 @@ func instant(sql string) bool {
 	return strings.HasPrefix(sql, "create or replace trigger ") || strings.HasPrefix(sql, "drop trigger ") || strings.HasPrefix(sql, "rename ") || strings.HasPrefix(sql, "drop table ") || strings.Contains(sql, "algorithm=instant")
 }
 
-// define runs a statement that defines something. wait bounds how long others may have
-// to queue behind it; 0 is the server's own bound.
-func (d *database) define(ctx context.Context, sql string, wait time.Duration) (int64, error) {
+// bounds are what a statement may cost others.
+type bounds struct {
+	wait    time.Duration // for which they may queue behind it; 0 is the server's own bound
+	mayWait bool          // writers may wait for all of it, if it cannot be done otherwise
+}
+
+// define runs a statement that defines something.
+func (d *database) define(ctx context.Context, sql string, b bounds) (int64, error) {
 	if strings.Contains(sql, between) {
-		return 0, d.script(ctx, sql, wait)
+		return 0, d.script(ctx, sql, b)
 	}
+	run := func(sql string) error { return d.bounded(ctx, d.session, sql, b.wait) }
 	if strings.Contains(sql, algorithm) {
-		_, err := d.cheapest(ctx, sql, func(sql string) error { return d.bounded(ctx, d.session, sql, wait) })
+		_, err := d.cheapest(ctx, sql, run)
 		return 0, err
 	}
-	return 0, d.bounded(ctx, d.session, sql, wait)
+	err := run(sql)
+	if refusedWay(err) {
+		err = costlier(sql, b, err, run)
+	}
+	return 0, err
 }
+
+// costlier runs an alter whose algorithm the real table refuses, though an empty copy of
+// it has accepted it: the table has run out of instant changes. Each of the other ways
+// is named, too, and none keeps writers waiting unless they may wait.
+func costlier(sql string, b bounds, err error, run func(sql string) error) error {
+	last := slices.IndexFunc(ways, func(way string) bool { return strings.HasSuffix(sql, way) })
+	if last < 0 {
+		return err
+	}
+	refusal := err
+	for _, way := range ways[last+1:] {
+		if !b.mayWait && !strings.HasSuffix(way, "lock=none") {
+			return &exhausted{refusal}
+		}
+		if err = run(strings.TrimSuffix(sql, ways[last]) + way); !refusedWay(err) {
+			return err
+		}
+	}
+	return &exhausted{refusal}
+}
+
+// exhausted is the error of an alter that the real table refuses in every way that may
+// be taken.
+type exhausted struct{ err error }
+
+func (e *exhausted) Error() string {
+	return "the table refuses what an empty copy of it accepted (" + message(e.err) + "): it has run out of instant changes, and every other way keeps writers waiting, which --let-writers-wait allows"
+}
+func (e *exhausted) Unwrap() error { return e.err }
 
 // cheapest gives an alter with the cheapest algorithm and lock that the server accepts,
 // once it has run.
@@ -93,24 +133,12 @@ func (d *database) bounded(ctx context.Context, s *session, sql string, wait tim
 	default:
 		_, err = s.exec(ctx, sql)
 	}
-	if refusedWay(err) && !strings.Contains(sql, algorithm) {
-		return &anew{err}
-	}
 	var busy *engine.Busy
 	if errors.As(err, &busy) {
 		busy.Who = d.suspects(ctx)
 	}
 	return err
 }
-
-// anew is the error of an alter whose algorithm the real table refuses, though an empty
-// copy of it has accepted it.
-type anew struct{ err error }
-
-func (e *anew) Error() string {
-	return "the table refuses what an empty copy of it accepted (" + message(e.err) + "); it may have run out of instant changes"
-}
-func (e *anew) Unwrap() error { return e.err }
 
 // patient runs an alter that works for long beside applications. While it waits for its
 // lock at the start they queue behind it, so that is bounded; it is not ended any more
@@ -159,8 +187,29 @@ func (d *database) watchStart(ctx context.Context, id int64, wait time.Duration,
 	}
 }
 
-// script runs statements while tables are locked, and unlocks them whatever happens.
-func (d *database) script(ctx context.Context, text string, wait time.Duration) (err error) {
+// script runs statements while tables are locked, and unlocks them whatever happens. A
+// table that has run out of instant changes is written anew before they are tried again.
+func (d *database) script(ctx context.Context, text string, b bounds) error {
+	err := d.locked(ctx, text, b.wait)
+	if !refusedWay(err) {
+		return err
+	}
+	table, _, _ := strings.Cut(strings.TrimPrefix(text, "lock tables "), " write")
+	force := "alter table " + table + " force, algorithm=inplace, lock=none"
+	run := func(sql string) error { return d.bounded(ctx, d.session, sql, b.wait) }
+	if e := run(force); refusedWay(e) {
+		e = costlier(force, b, e, run)
+		if e != nil {
+			return e
+		}
+	} else if e != nil {
+		return e
+	}
+	return d.locked(ctx, text, b.wait)
+}
+
+// locked runs the statements of a script once.
+func (d *database) locked(ctx context.Context, text string, wait time.Duration) (err error) {
 	statements := strings.Split(text, between)
 	if wait > 0 {
 		if _, err := d.exec(ctx, "set max_statement_time = "+seconds(wait+work)); err != nil {
@@ -188,9 +237,6 @@ func (d *database) script(ctx context.Context, text string, wait time.Duration) 
 			_, err = d.cheapest(ctx, sql, func(sql string) error { _, err := d.exec(ctx, sql); return err })
 		} else {
 			_, err = d.exec(ctx, sql)
-		}
-		if refusedWay(err) {
-			err = &anew{err}
 		}
 		if err != nil {
 			return err

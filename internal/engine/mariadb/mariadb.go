@@ -162,7 +162,7 @@ func (d *database) Query(ctx context.Context, sql string, args ...any) (*engine.
 
 // Exec implements engine.Database.
 func (d *database) Exec(ctx context.Context, sql string) error {
-	_, err := d.define(ctx, sql, 0)
+	_, err := d.define(ctx, sql, bounds{mayWait: true})
 	return err
 }
 
@@ -222,20 +222,20 @@ func (d *database) Begin(ctx context.Context, o engine.TxOptions) (engine.Tx, er
 	if _, err := d.exec(ctx, words); err != nil {
 		return nil, err
 	}
-	return &tx{d: d, wait: o.LockWait}, nil
+	return &tx{d: d, bounds: bounds{o.LockWait, o.MayWait}}, nil
 }
 
 type tx struct {
-	d    *database
-	wait time.Duration
-	done bool
+	d      *database
+	bounds bounds
+	done   bool
 }
 
 // Exec implements engine.Tx. A statement that defines something commits what was done
 // before it.
 func (t *tx) Exec(ctx context.Context, sql string, args ...any) (int64, error) {
 	if len(args) == 0 && defines(sql) {
-		return t.d.define(ctx, sql, t.wait)
+		return t.d.define(ctx, sql, t.bounds)
 	}
 	if insert, kept, ok := strings.Cut(sql, notedIn); ok {
 		return t.note(ctx, insert, kept)

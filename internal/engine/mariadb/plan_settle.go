@@ -75,7 +75,7 @@ func (p *planner) parted(s *engine.Step) []*engine.Step {
 			}
 			outside.Statements = nil
 			for _, x := range sql {
-				outside.Statements = append(outside.Statements, engine.Statement{SQL: x, Direct: strings.Contains(x, between), Patient: strings.HasPrefix(x, "select ")})
+				outside.Statements = append(outside.Statements, engine.Statement{SQL: x, Patient: strings.HasPrefix(x, "select ")})
 			}
 			part.Outside = &outside
 		} else {
