@@ -71,13 +71,6 @@ type reader struct {
 	checks []columnLevel
 }
 
-// columnLevel is a check that stands in a column's own definition.
-type columnLevel struct {
-	table  *schema.Table
-	column string
-	text   string
-}
-
 func (r *reader) read(ctx context.Context) (*schema.Schema, error) {
 	r.schema, r.tables, r.views = &schema.Schema{}, map[string]*schema.Table{}, map[string]*schema.View{}
 	if r.where == "" {
@@ -97,6 +90,9 @@ func (r *reader) read(ctx context.Context) (*schema.Schema, error) {
 		for _, v := range rows.Values {
 			part.row(v)
 		}
+	}
+	if err := r.placeChecks(ctx); err != nil {
+		return nil, err
 	}
 	r.finish()
 	return r.schema, nil
@@ -326,31 +322,6 @@ func (r *reader) finish() {
 			if o != t && len(o.Name) == len(t.Name) && schema.SameName(o.Name, t.Name) {
 				t.Opaque = "another table has the same name but for its case"
 			}
-		}
-	}
-}
-
-// takeCheck gives the check of a column what it stands for.
-func takeCheck(k columnLevel) {
-	c := k.table.Column(k.column)
-	if c == nil {
-		return
-	}
-	for _, part := range splitChecks(k.text) {
-		switch words := schema.Words(part.text); {
-		case part.name != "":
-			k.table.Checks = append(k.table.Checks, &schema.Check{Name: part.name, Expr: schema.Expr{Native: part.text}, Column: c.Name})
-		case c.Declared == "" && words == schema.Words(limit(sqltext.Type{Name: "json"}, c.Name)) && c.Type.Name == "text":
-			c.Type, c.Limit = sqltext.Type{Name: "json"}, c.Name
-			if c.Collate == "utf8mb4_bin" {
-				c.Collate = ""
-			}
-		case words != "" && words == schema.Words(limit(c.Type, c.Name)):
-			c.Limit = c.Name
-		default:
-			k.table.Checks = append(k.table.Checks, &schema.Check{
-				Name: schema.ConstraintName(k.table, []string{c.Name}, "check"), Expr: schema.Expr{Native: part.text}, Implied: true, Column: c.Name,
-			})
 		}
 	}
 }

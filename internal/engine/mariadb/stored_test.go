@@ -3,6 +3,7 @@ package mariadb
 import (
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 
@@ -108,6 +109,22 @@ func TestURLs(t *testing.T) {
 		}
 		if err == nil && got != want || err != nil && !strings.Contains(got, want) {
 			t.Errorf("%s: %s, wanted %s", url, got, want)
+		}
+	}
+}
+
+func TestChecksOfColumns(t *testing.T) {
+	for clause, want := range map[string][]carried{
+		"`a` > 0 and `b` < 1":                            {{"", `"a" > 0 and "b" < 1`}},
+		"'constraint x' <> '' and `a` > 0":               {{"x", `"a" > 0`}},
+		"'constraint x' <> '' and (`a` > 0 or `b` < 1)":  {{"x", `"a" > 0 or "b" < 1`}},
+		"'constraint x' <> '' and (`a` > 0) + (`b` < 1)": {{"x", `("a" > 0) + ("b" < 1)`}},
+		"`a` in (0,1) and 'constraint it\\'s' <> '' and `a` between 1 and 2 and `b` = 3 and 'constraint y' <> '' and case when `a` and `b` then 1 else 0 end": {
+			{"", `"a" in (0,1)`}, {"it's", `"a" between 1 and 2 and "b" = 3`}, {"y", `case when "a" and "b" then 1 else 0 end`}},
+		"`a` <> 'constraint x'": {{"", `"a" <> 'constraint x'`}},
+	} {
+		if got := splitChecks(ansi(clause)); !slices.Equal(got, want) {
+			t.Errorf("%s is %q, wanted %q", clause, got, want)
 		}
 	}
 }

@@ -1,0 +1,186 @@
+package test
+
+import (
+	"database/sql"
+	"fmt"
+	"math/rand/v2"
+	"strings"
+	"sync/atomic"
+	"testing"
+	"time"
+)
+
+// largeOnMariaDB is a database that applications use, with a table that counts as large
+// for the pace that it is given.
+func largeOnMariaDB(t *testing.T, rows int, create string, more ...string) *office {
+	t.Helper()
+	o := newOfficeOn(t, mariadb, append([]string{
+		create + " engine=InnoDB character set utf8mb4 collate utf8mb4_nopad_bin",
+		fmt.Sprintf("insert into call_ (dues, note) select seq, concat('n', seq) from seq_1_to_%d", rows), "analyze table call_"}, more...)...)
+	o.must("adopt", "--yes")
+	o.write("lastboard.toml", "database = 'dev'\n[databases.dev]\nurl = '"+o.url+"'\nlive = true\n[databases.dev.pace]\nlock_wait = '50ms'\nlock_tries = 200\nbatch_time = '4ms'\n")
+	return o
+}
+
+const largeCall = "create table call_ (id bigint auto_increment primary key, dues integer not null, least integer, paid boolean, note varchar(50), constraint heavy check (dues > 0))"
+
+// TestMariaDBChecksOfALargeTable adds checks to a table that is in use, without a copy of
+// it: they have their names, follow their columns, and come and go.
+func TestMariaDBChecksOfALargeTable(t *testing.T) {
+	o := largeOnMariaDB(t, 15_000, largeCall)
+	start := o.must("describe", "--json")
+	o.migration("0002-checks", `-- Rules
+alter table call_ add constraint "it's order" check (least < dues or least is null and dues between 1 and 20000),
+	add constraint dues_even check (dues >= 0), add constraint noted check (note <> 'x' and note <> 'y'), add check (least > -5);
+`)
+	f := o.must("forecast", "--statements")
+	if strings.Contains(f, "algorithm=copy") || strings.Contains(f, "lock=shared") {
+		t.Errorf("the table would be copied:\n%s", f)
+	}
+	o.must("advance", "--yes")
+	for _, name := range []string{`"it's order"`, `"dues_even"`, `"noted"`, `"call__least_check"`, `"heavy"`} {
+		if s := o.must("describe", "--json"); !strings.Contains(s, `"name":`+name) && !strings.Contains(s, `"name": `+name) {
+			t.Errorf("there is no check %s:\n%s", name, s)
+		}
+	}
+	db := o.open()
+	defer db.Close()
+	for _, statement := range []string{
+		"update call_ set least = dues + 1 where id = 1", "update call_ set note = 'y' where id = 2", "update call_ set dues = -1 where id = 3", "update call_ set least = -7 where id = 4",
+	} {
+		if _, err := db.Exec(statement); err == nil {
+			t.Errorf("%s breaks no check", statement)
+		}
+	}
+	if _, err := db.Exec("update call_ set least = 3, paid = true where id = 10"); err != nil {
+		t.Error(err)
+	}
+	with := o.must("describe", "--json")
+	o.migration("0003-names", `-- Other names and types
+alter table call_ rename dues to harbour_dues, rename constraint noted to said, drop constraint dues_even;
+alter table call_ alter least set data type bigint;
+`)
+	o.must("advance", "--yes", "--let-writers-wait", "--settle")
+	for _, statement := range []string{"update call_ set least = 30000 where id = 1", "update call_ set note = 'y' where id = 2", "update call_ set harbour_dues = -1 where id = 3", "update call_ set least = -7 where id = 4"} {
+		if _, err := db.Exec(statement); err == nil {
+			t.Errorf("%s breaks no check", statement)
+		}
+	}
+	o.must("audit")
+	o.must("retreat", "--to", "2", "--yes", "--let-writers-wait", "--settle")
+	if back := o.must("describe", "--json"); back != with {
+		t.Errorf("the way back differs: %s", firstDifference(with, back))
+	}
+	if _, err := db.Exec("update call_ set dues = 0 where id = 3"); err == nil {
+		t.Error("the check that came back is none")
+	}
+	o.must("retreat", "--to", "1", "--yes")
+	if _, err := db.Exec("update call_ set least = null, paid = null where id = 10"); err != nil {
+		t.Error(err)
+	}
+	if back := o.must("describe", "--json"); back != start {
+		t.Errorf("the way back differs: %s", firstDifference(start, back))
+	}
+}
+
+// TestMariaDBCheckThatRowsBreakMeanwhile adds a check while an application writes rows that
+// break it now and then: in the end there is the check and no such row, or no check.
+func TestMariaDBCheckThatRowsBreakMeanwhile(t *testing.T) {
+	o := largeOnMariaDB(t, 15_000, largeCall)
+	o.migration("0002-check", "-- A rule\nalter table call_ add constraint moderate check (dues < 1000000);\n")
+	var stood, refused, late int
+	for range 12 {
+		stop := o.meanwhile(1, func(db *sql.DB, r *rand.Rand) error {
+			id := 1 + r.Int64N(15_000)
+			_, err := db.Exec("update call_ set dues = 2000000 where id = ?", id)
+			if err != nil && strings.Contains(err.Error(), "4025") {
+				return nil
+			}
+			if err == nil {
+				time.Sleep(time.Duration(r.IntN(4)) * time.Millisecond)
+				_, err = db.Exec("update call_ set dues = 1 where id = ?", id)
+				time.Sleep(time.Duration(r.IntN(40)) * time.Millisecond)
+			}
+			if err != nil && strings.Contains(err.Error(), "4025") {
+				err = nil
+			}
+			return err
+		})
+		r := o.run("advance", "--yes")
+		stop()
+		switch r.code {
+		case 0:
+			stood++
+			o.same("select count(*) from call_ where dues >= 1000000", "0")
+			o.must("retreat", "--to", "1", "--yes")
+		case 3:
+			refused++
+		default:
+			late++
+			o.wants(r, "a row breaks constraint moderate")
+		}
+		o.same("select count(*) from information_schema.check_constraints where constraint_schema = database() and check_clause like '%1000000%'", "0")
+		o.same("select count(*) from lastboard_migration where version = '0002'", "0")
+		db := o.open()
+		if _, err := db.Exec("update call_ set dues = 1 where dues = 2000000"); err != nil {
+			t.Fatal(err)
+		}
+		db.Close()
+	}
+	t.Logf("the check stood %d times, was refused before anything was touched %d times, and was taken off %d times", stood, refused, late)
+}
+
+// TestMariaDBOutOfInstantChanges changes a table that the server alters at once no more,
+// though it still does so with an empty copy.
+func TestMariaDBOutOfInstantChanges(t *testing.T) {
+	var add, drop []string
+	for i := range 100 {
+		add, drop = append(add, fmt.Sprintf("add gone%d integer", i)), append(drop, fmt.Sprintf("drop gone%d", i))
+	}
+	var worn []string
+	for range 10 {
+		worn = append(worn, "alter table call_ "+strings.Join(add, ", ")+", algorithm=instant", "alter table call_ "+strings.Join(drop, ", ")+", algorithm=instant")
+	}
+	for what, statement := range map[string]string{
+		"a column comes":                        "alter table call_ add fee integer default 7",
+		"a column goes, in a window":            "alter table call_ drop note",
+		"a column goes, and its values with it": "alter table call_ drop note discard",
+		"a column becomes another":              "alter table call_ alter note set data type varchar(60) using (trim(note))",
+	} {
+		t.Run(what, func(t *testing.T) {
+			o := largeOnMariaDB(t, 15_000, largeCall, worn...)
+			db := o.open()
+			defer db.Close()
+			for i := 0; ; i++ {
+				if _, err := db.Exec("alter table call_ add gone integer, algorithm=instant"); err != nil {
+					break
+				}
+				if _, err := db.Exec("alter table call_ drop gone, algorithm=instant"); err != nil || i > 100 {
+					t.Fatal("the table is not worn out: ", err)
+				}
+			}
+			start := o.must("describe", "--json", "--rows", "5")
+			o.migration("0002-change", "-- A change\n"+statement+";\n")
+			var longest atomic.Int64
+			stop := o.meanwhile(2, func(db *sql.DB, r *rand.Rand) error {
+				began := time.Now()
+				_, err := db.Exec("update call_ set least = 0 where id = ?", 1+r.Int64N(15_000))
+				longest.Store(max(longest.Load(), int64(time.Since(began))))
+				return err
+			})
+			o.must("advance", "--yes", "--let-writers-wait", "--settle")
+			o.must("audit")
+			stop()
+			t.Logf("a writer waited for %s at most", time.Duration(longest.Load()))
+			if _, err := db.Exec("update call_ set least = null"); err != nil {
+				t.Fatal(err)
+			}
+			if !strings.Contains(statement, "discard") {
+				o.must("retreat", "--to", "1", "--yes", "--let-writers-wait", "--settle")
+				if back := o.must("describe", "--json", "--rows", "5"); back != start {
+					t.Errorf("the way back differs: %s", firstDifference(start, back))
+				}
+			}
+		})
+	}
+}
