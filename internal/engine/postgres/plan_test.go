@@ -1,19 +1,15 @@
 package postgres
 
 import (
-	"flag"
-	"fmt"
-	"os"
 	"strings"
 	"testing"
 
 	"lastboard/internal/core/schema"
 	"lastboard/internal/core/sqltext"
 	"lastboard/internal/engine"
+	"lastboard/internal/engine/enginetest"
 	"lastboard/internal/engine/planning"
 )
-
-var update = flag.Bool("update", false, "write the golden files")
 
 const plannedOffice = `
 create table berth (id integer primary key, code text unique);
@@ -36,83 +32,13 @@ var plannedStatements = []string{
 	"insert into berth (id, code) values (7, 'C')", "delete from vessel where id = 3", "drop table vessel", "create view v as select 1", "alter table vessel rebuild",
 }
 
-// planned gives the steps of a statement on the office, for a number of rows.
 func planned(t *testing.T, statement string, rows int64, live bool) []*engine.Step {
 	t.Helper()
-	f, err := sqltext.Parse("plan", plannedOffice+statement+";")
-	if err != nil {
-		t.Fatal(err)
-	}
-	s := &schema.Schema{Home: "public"}
-	for i, st := range f.Statements {
-		after, change, err := schema.Apply(s, st, schema.Env{Engine: "postgres"})
-		if err != nil {
-			t.Fatalf("%s: %v", statement, err)
-		}
-		if change.Table != nil && change.Table.After != nil {
-			*change.Table.After = *Engine{}.Holds(change.Table)
-		}
-		if i == len(f.Statements)-1 {
-			n := 0
-			steps, err := Engine{}.Steps(change, engine.Facts{
-				Schema: s, Rows: map[string]int64{"vessel": rows, "berth": 3}, Bytes: map[string]int64{}, Short: 0.2, Live: live, Now: "2031-05-01 10:00:00",
-				KeptTable: func() string { n++; return fmt.Sprint("lastboard_kept_", n) },
-			})
-			if err != nil {
-				t.Fatalf("%s: %v", statement, err)
-			}
-			return steps
-		}
-		s = after
-	}
-	return nil
+	return enginetest.Planned(t, Engine{}, &schema.Schema{Home: "public"}, plannedOffice, statement, rows, live)
 }
 
-// TestStepsOfEachChange is what each statement becomes, at once on a small table and on
-// a large one that applications use, with every statement that is sent.
 func TestStepsOfEachChange(t *testing.T) {
-	var b strings.Builder
-	for _, statement := range plannedStatements {
-		for _, rows := range []int64{10, 1_000_000} {
-			fmt.Fprintf(&b, "## %s; %d rows\n", statement, rows)
-			for _, s := range planned(t, statement, rows, rows > 10) {
-				fmt.Fprintf(&b, "%s: %s [%s; writers wait: %s]", s.Kind, s.What, s.Lock, s.WritersWait)
-				if s.Alone || s.Outside != nil {
-					b.WriteString(" alone")
-				}
-				b.WriteString("\n")
-				if s.Proof == nil {
-					for _, sql := range s.SQL {
-						b.WriteString("    " + strings.ReplaceAll(sql, "\n", " ") + "\n")
-					}
-				}
-			}
-			b.WriteString("\n")
-		}
-	}
-	const golden = "testdata/plans.txt"
-	if *update {
-		if err := os.WriteFile(golden, []byte(b.String()), 0o666); err != nil {
-			t.Fatal(err)
-		}
-	}
-	want, err := os.ReadFile(golden)
-	if err != nil {
-		t.Fatal(err)
-	}
-	was, now := strings.Split(string(want), "\n"), strings.Split(b.String(), "\n")
-	for i := range max(len(was), len(now)) {
-		if i >= len(was) || i >= len(now) || was[i] != now[i] {
-			t.Fatalf("line %d of %s: wanted\n%s\ngot\n%s", i+1, golden, at(was, i), at(now, i))
-		}
-	}
-}
-
-func at(lines []string, i int) string {
-	if i < len(lines) {
-		return lines[i]
-	}
-	return "nothing"
+	enginetest.Golden(t, plannedStatements, func(statement string, rows int64, live bool) []*engine.Step { return planned(t, statement, rows, live) })
 }
 
 // TestLiveTablesKeepWorking is that no step on a large live table keeps writers waiting
