@@ -4,6 +4,8 @@ import (
 	"database/sql"
 	"fmt"
 	"math/rand/v2"
+	"os"
+	"path/filepath"
 	"strings"
 	"sync/atomic"
 	"testing"
@@ -216,4 +218,70 @@ func TestMariaDBNoValueIsLostWhileAColumnIsFilled(t *testing.T) {
 			o.same("select count(*) from information_schema.columns where table_schema = database() and column_name like 'lastboard%next'", "0")
 		})
 	}
+}
+
+// TestMariaDBCluster is a server of a replicated cluster: what is instant is done there,
+// and what is not is refused before anything is touched, with the reason.
+func TestMariaDBCluster(t *testing.T) {
+	beside(t)
+	port, err := server.FreePort()
+	if err != nil {
+		t.Fatal(err)
+	}
+	m, err := server.StartMariaDB("wsrep-on=ON", "wsrep-provider=/usr/lib/galera/libgalera_smm.so", "wsrep-cluster-address=gcomm://", "wsrep-new-cluster", "wsrep-cluster-name=harbour", "wsrep-node-address=127.0.0.1",
+		"binlog-format=ROW", "innodb-autoinc-lock-mode=2", fmt.Sprintf("wsrep-provider-options=gmcast.listen_addr=tcp://127.0.0.1:%d;gcache.size=8M", port))
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { m.Stop() })
+	if err := m.Exec("", "create database harbour"); err != nil {
+		t.Fatal(err)
+	}
+	o := &office{T: t, dir: t.TempDir(), url: m.URL("harbour")}
+	o.exec("create table vessel (id integer primary key, name varchar(20), tons integer) engine=InnoDB", "insert into vessel values (1, 'Tern', 40), (2, 'Gull', 50)")
+	o.must("init", "--url", o.url)
+	o.must("adopt", "--yes")
+	o.migration("0002-change", "-- A change\nalter table vessel add flag varchar(9) default 'NO', rename tons to burden;\nbackfill vessel set name = upper(name);\n")
+	o.must("advance", "--yes")
+	o.same("select name, burden, flag from vessel order by id", "TERN|40|NO\nGULL|50|NO")
+	before := o.snapshot()
+	o.migration("0003-change", "-- A change\nalter table vessel alter burden set data type bigint;\n")
+	for _, args := range [][]string{{"check"}, {"forecast"}, {"advance", "--yes"}} {
+		r := o.run(args...)
+		if r.code != 3 {
+			t.Errorf("wanted a refusal, got %s", r)
+		}
+		o.wants(r, "one of a cluster", "only instant changes")
+	}
+	o.unchanged(before)
+	o.migration("0003-change", "-- A change\ncreate index by_name on vessel (name);\n")
+	o.wants(o.run("check"), "one of a cluster")
+	o.migration("0003-change", "-- A change\nalter table vessel drop flag;\n")
+	o.must("advance", "--yes")
+	o.must("retreat", "--to", "1", "--yes")
+	o.same("select name, tons from vessel order by id", "Tern|40\nGull|50")
+}
+
+// TestMariaDBZeroDates are dates that are none, which a careless server has let in: they
+// are shown as they are, stand in nobody's way, and are never made or taken for another.
+func TestMariaDBZeroDates(t *testing.T) {
+	o := newOfficeOn(t, mariadb, "create table vessel (id integer primary key, name varchar(20), built date, seen datetime, left_at datetime not null default '0000-00-00 00:00:00') engine=InnoDB")
+	o.exec("set sql_mode = ''; insert into vessel values (1, 'Tern', '0000-00-00', '2031-05-01 10:00:00', now()), (2, 'Gull', '2031-00-00', null, now()), (3, 'Skua', '2031-05-01', '0000-00-00 00:00:00', default)")
+	o.must("adopt", "--yes")
+	o.wants(o.code(0, "describe", "vessel", "--rows", "5"), "0000-00-00", "2031-00-00")
+	o.migration("0002-change", "-- A change\nalter table vessel add flag varchar(9) not null default 'NO', rename name to title;\nbackfill vessel set title = upper(title);\n")
+	o.must("advance", "--yes")
+	o.same("select title, cast(built as char), flag from vessel order by id", "TERN|0000-00-00|NO\nGULL|2031-00-00|NO\nSKUA|2031-05-01|NO")
+	o.migration("0003-drop", "-- A change\nalter table vessel drop built, drop seen;\n")
+	o.must("advance", "--yes")
+	o.must("retreat", "--to", "1", "--yes")
+	o.same("select name, cast(built as char), coalesce(cast(seen as char), 'none') from vessel order by id", "Tern|0000-00-00|2031-05-01 10:00:00\nGull|2031-00-00|none\nSkua|2031-05-01|0000-00-00 00:00:00")
+	o.migration("0002-change", "-- A change\nalter table vessel alter built set data type timestamp, alter id set data type bigint;\nalter table vessel alter left_at set not null, rename left_at to gone_at;\n")
+	os.Remove(filepath.Join(o.dir, "migrations", "0003-drop.sql"))
+	before := o.snapshot()
+	o.must("advance", "--yes")
+	o.same("select cast(built as char) from vessel order by id", "0000-00-00 00:00:00.000000\n2031-00-00 00:00:00.000000\n2031-05-01 00:00:00.000000")
+	o.same("select cast(gone_at as char) from vessel where id = 3", "0000-00-00 00:00:00")
+	o.must("retreat", "--to", "1", "--yes")
+	o.unchanged(before)
 }

@@ -129,7 +129,9 @@ func (f *fleet) migrate(n int, text string) {
 			f.Errorf("one engine alone refuses %s\n%s", text, answers[i])
 		}
 		if answers[i].code != 3 {
-			o.must("retreat", "--to", fmt.Sprint(n+1), "--yes")
+			if r := o.run("retreat", "--to", fmt.Sprint(n+1), "--yes"); r.code != 0 {
+				f.Fatalf("%s\n%s\n%s", answers[i], r, o.history())
+			}
 		}
 		o.migration(name, "-- refused\n")
 		o.must("advance", "--yes")

@@ -77,7 +77,7 @@ func (m *MariaDB) start(settings []string) error {
 	if err := certificates(m.Dir, who); err != nil {
 		return err
 	}
-	if m.Port, err = freePort(); err != nil {
+	if m.Port, err = FreePort(); err != nil {
 		return err
 	}
 	args := []string{
@@ -117,7 +117,7 @@ func (m *MariaDB) Exec(database string, statements ...string) error {
 	db.SetMaxOpenConns(1)
 	for _, s := range statements {
 		if _, err := db.ExecContext(context.Background(), s); err != nil {
-			return fmt.Errorf("%s: %w", s, err)
+			return errors.Join(fmt.Errorf("%s: %w", s, err), m.ended(m.Dir))
 		}
 	}
 	return nil

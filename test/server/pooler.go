@@ -27,7 +27,7 @@ func (p *Postgres) StartPooler(database string) (url string, stop func(), err er
 	if err != nil {
 		return "", nil, err
 	}
-	port, err := freePort()
+	port, err := FreePort()
 	if err != nil {
 		return "", nil, err
 	}

@@ -96,7 +96,7 @@ func (p *Postgres) start(settings []string) error {
 	if err := os.WriteFile(filepath.Join(data, "pg_hba.conf"), []byte(rules), 0o644); err != nil {
 		return err
 	}
-	if p.Port, err = freePort(); err != nil {
+	if p.Port, err = FreePort(); err != nil {
 		return err
 	}
 	args := []string{"-D", data, "-k", p.Dir, "-p", strconv.Itoa(p.Port)}

@@ -53,6 +53,18 @@ func (r *running) silent(dir string) error {
 	return fmt.Errorf("the server does not answer: %s", text)
 }
 
+// ended is the error of a server that has ended by itself, with the end of what it said.
+func (r *running) ended(dir string) error {
+	select {
+	case err := <-r.stopped:
+		r.stopped <- err
+		text, _ := os.ReadFile(filepath.Join(dir, "log"))
+		return fmt.Errorf("the server has ended by itself: %v\n%s", err, text[max(0, len(text)-4000):])
+	default:
+		return nil
+	}
+}
+
 // end ends a server by a signal, or by force if it does not heed it.
 func (r *running) end(s syscall.Signal) error {
 	err := r.process.Signal(s)
@@ -103,7 +115,8 @@ func certificates(dir string, who *syscall.SysProcAttr) error {
 	return os.Chown(filepath.Join(dir, "server.key"), int(who.Credential.Uid), int(who.Credential.Gid))
 }
 
-func freePort() (int, error) {
+// FreePort finds a port of this machine on which nobody listens.
+func FreePort() (int, error) {
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
 		return 0, err

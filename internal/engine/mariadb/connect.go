@@ -29,7 +29,7 @@ const bytewise = "utf8mb4_nopad_bin"
 
 // mode is the sql_mode of Lastboard's sessions: names and texts are written as on the
 // other engines, and no value is ever cut or made up.
-const mode = "ANSI_QUOTES,PIPES_AS_CONCAT,NO_BACKSLASH_ESCAPES,STRICT_ALL_TABLES,NO_ZERO_DATE,NO_ZERO_IN_DATE,NO_AUTO_VALUE_ON_ZERO,NO_ENGINE_SUBSTITUTION,NO_UNSIGNED_SUBTRACTION"
+const mode = "ANSI_QUOTES,PIPES_AS_CONCAT,NO_BACKSLASH_ESCAPES,STRICT_ALL_TABLES,NO_AUTO_VALUE_ON_ZERO,NO_ENGINE_SUBSTITUTION,NO_UNSIGNED_SUBTRACTION"
 
 // settings are those that change what a statement means or when it ends, for every
 // session of Lastboard's.

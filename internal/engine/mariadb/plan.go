@@ -133,6 +133,9 @@ func (p *planner) refuse(t *schema.Table) {
 		if c.Generated != nil && c.NotNull {
 			p.Fail(&engine.Refused{Message: "column " + c.Name + " is computed, and MariaDB lets no such column be not null", Cure: "leave not null away, or add check (" + c.Name + " is not null)"})
 		}
+		if p.misread(t, c) {
+			p.Fail(&engine.Refused{Message: fmt.Sprintf("column %s is %s and its expression gives a text, of which MariaDB takes what it can", c.Name, c.Type), Cure: fmt.Sprintf("write cast(… as %s)", c.Type)})
+		}
 	}
 	for _, k := range t.ForeignKeys {
 		parent := p.Facts.Schema.Table(k.Table)
@@ -154,6 +157,20 @@ func (p *planner) refuse(t *schema.Table) {
 			}
 		}
 	}
+}
+
+// misread reports whether a column is newly computed of a text and holds none: the server
+// makes something of any text, and refuses the row when it next copies the table.
+func (p *planner) misread(t *schema.Table, c *schema.Column) bool {
+	if c.Generated == nil || c.Type.Native || isText(c) || c.Type.Name == "json" {
+		return false
+	}
+	if b := p.Change.Before; b != nil {
+		if old := b.Column(p.Change.From[c.Name]); old != nil && old.Generated != nil && old.Type.Equal(c.Type) {
+			return false
+		}
+	}
+	return planning.Scope{Table: t}.Kind(c.Generated.Expr.Tree) == "text"
 }
 
 func kind(c *schema.Column) string {
