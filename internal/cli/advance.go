@@ -45,6 +45,7 @@ whatever way, goes on when the command is run again.`,
 }
 
 func addRunFlags(c *cobra.Command, f *runFlags) {
+	c.Flags().StringVar(&f.metrics, "metrics", "", "serve what it does as metrics on this address while it runs, as 127.0.0.1:9187")
 	c.Flags().IntVar(&f.workers, "workers", 1, "connections that share a large backfill on a server: 1 or 2")
 	c.Flags().BoolVar(&f.letWritersWait, "let-writers-wait", false, "allow steps for which writers of a live database wait throughout")
 	c.Flags().BoolVar(&f.settle, "settle", false, "end overlaps at once: no application uses the old shape any more")
@@ -152,6 +153,16 @@ func (g *global) change(ctx context.Context, f runFlags, find func(context.Conte
 		return err
 	}
 	r := s.runner(f)
+	if r.Followers, err = s.followers(ctx); err != nil {
+		return err
+	}
+	if f.metrics != "" {
+		stop, err := serveMetrics(f.metrics, r)
+		if err != nil {
+			return err
+		}
+		defer stop()
+	}
 	if err := r.Begin(ctx); err != nil {
 		return err
 	}

@@ -126,7 +126,7 @@ Topics: lastboard help language, help engines, help safety`,
 	f.BoolVar(&g.noColor, "no-color", false, "write no colours")
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return usageError{err} })
 	root.AddCommand(newInit(g), newAdopt(g), newDescribe(g), newDraft(g), newCheck(g), newForecast(g), newAdvance(g), newRetreat(g),
-		newStatus(g), newLedger(g), newKept(g), newTidy(g), newAudit(g), newVersion(g), newDemo(g))
+		newStatus(g), newFollow(g), newPace(g), newLedger(g), newKept(g), newTidy(g), newAudit(g), newVersion(g), newDemo(g))
 	root.AddCommand(newTopics()...)
 	root.SetHelpCommandGroupID("")
 	wrapUsage(root)

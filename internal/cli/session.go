@@ -37,6 +37,7 @@ type session struct {
 	db       engine.Database
 	ledger   *ledger.Ledger
 	probe    bool // plans are tried on committed copies
+	replicas []engine.Database
 }
 
 // open reads the project and connects. Commands say first which database it is.
@@ -115,7 +116,12 @@ func (s *session) name() string {
 	return s.database.Name
 }
 
-func (s *session) close() { s.db.Close() }
+func (s *session) close() {
+	for _, r := range s.replicas {
+		r.Close()
+	}
+	s.db.Close()
+}
 
 // engineFor gives the engine of a URL.
 func engineFor(url string, unproven bool) (engine.Engine, error) {
@@ -296,6 +302,42 @@ func (s *session) pace() backfill.Pace {
 	return backfill.Pace{BatchTime: min(cmp.Or(wanted, fileBatch), fileBatch), Rest: shortPause, Share: 1}
 }
 
+// What a backfill of a live database gives way to unless the project says otherwise.
+const (
+	replicaBehind  = 5 * time.Second
+	oldTransaction = 5 * time.Minute
+)
+
+// bound gives what the project says, or the default of a live database.
+func (s *session) bound(said *time.Duration, usual time.Duration) time.Duration {
+	switch {
+	case said != nil:
+		return *said
+	case s.database.Live:
+		return usual
+	}
+	return 0
+}
+
+// followers opens the replicas that the project names.
+func (s *session) followers(ctx context.Context) ([]run.Follower, error) {
+	var list []run.Follower
+	for _, url := range s.database.Replicas {
+		db, err := s.engine.Open(ctx, s.project.Path(url), engine.Read)
+		if err != nil {
+			return nil, openFault(err)
+		}
+		i := db.Info()
+		follower, ok := db.(engine.Follower)
+		if !ok {
+			return nil, errors.Join(fault.New(fault.Usage, "configuration", "leave replicas away", "a database of %s has no replicas", i.Engine), db.Close())
+		}
+		list = append(list, run.Follower{Name: i.Host, DB: follower})
+		s.replicas = append(s.replicas, db)
+	}
+	return list, nil
+}
+
 func (s *session) lockWait() time.Duration {
 	if w := s.database.Pace.LockWait; w > 0 {
 		return w
@@ -333,6 +375,7 @@ func (s *session) runner(o runFlags) *run.Runner {
 		},
 		Program: Version, Live: s.database.Live, LetWritersWait: o.letWritersWait, Settle: o.settle, Pace: s.pace(),
 		LockWait: s.lockWait(), LockTries: s.lockTries(), Observe: s.NewProgress().Observe,
+		ReplicaBehind: s.bound(s.database.Pace.ReplicaBehind, replicaBehind), OldTransaction: s.bound(s.database.Pace.OldTransaction, oldTransaction),
 	}}
 }
 
@@ -341,6 +384,7 @@ type runFlags struct {
 	yes            string
 	letWritersWait bool
 	workers        int
+	metrics        string
 	settle         bool
 }
 

@@ -19,7 +19,8 @@ type Progress struct {
 	p     *Printer
 	bar   progress.Model
 	began time.Time
-	start int64 // rows that were done when the step began
+	start int64 // rows that were done when the step began, or it was let go on
+	rows  int64
 	last  time.Time
 }
 
@@ -38,12 +39,13 @@ type eventJSON struct {
 	What    string  `json:"what,omitempty"`
 	Rows    int64   `json:"rows,omitempty"`
 	Seconds float64 `json:"seconds,omitempty"`
+	Why     string  `json:"why,omitempty"`
 }
 
 // Observe shows one event.
 func (g *Progress) Observe(e run.Event) {
 	if g.p.JSON {
-		out := eventJSON{Event: e.What, Version: e.Version, Steps: e.Steps, Rows: e.Rows, Seconds: e.Took.Seconds()}
+		out := eventJSON{Event: e.What, Version: e.Version, Steps: e.Steps, Rows: e.Rows, Seconds: e.Took.Seconds(), Why: e.Why}
 		if e.Step != nil {
 			out.Step, out.Kind, out.What = e.Step.Number, string(e.Step.Kind), e.Step.What
 		}
@@ -75,6 +77,11 @@ func (g *Progress) Observe(e run.Event) {
 			text = fmt.Sprintf("try %d for a lock; in the way is %s", e.Try, e.Who[0])
 		}
 		g.p.Note("%s", faint.Render(text))
+	case "holding":
+		g.p.Note("holding: %s", e.Why)
+	case "released":
+		g.p.Note("going on")
+		g.began, g.start = time.Now(), g.rows
 	case "step-done":
 		g.p.clearProgress()
 	}
@@ -82,6 +89,7 @@ func (g *Progress) Observe(e run.Event) {
 
 // progress shows how far a backfill is, once it takes longer than a second.
 func (g *Progress) progress(e run.Event) {
+	g.rows = e.Rows
 	took := time.Since(g.began)
 	if took < time.Second {
 		return

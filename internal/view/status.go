@@ -1,6 +1,7 @@
 package view
 
 import (
+	"fmt"
 	"strings"
 
 	"charm.land/lipgloss/v2"
@@ -71,9 +72,37 @@ func (p *Printer) Entries(list []ledger.Entry) {
 	}
 	var rows [][]string
 	for _, e := range list {
-		rows = append(rows, []string{when(e.At), e.Version, e.What, e.By + " on " + e.Host, Seconds(e.Seconds), Count(e.Rows), e.Note})
+		rows = append(rows, []string{when(e.At), e.Version, e.What, e.By + " on " + e.Host, Seconds(e.Seconds), guess(e.Forecast), Count(e.Rows), e.Note})
 	}
-	p.Table([]string{"at (UTC)", "version", "what", "by", "took", "rows", ""}, rows)
+	p.Table([]string{"at (UTC)", "version", "what", "by", "took", "forecast", "rows", ""}, rows)
+}
+
+// guess writes a time that was forecast, if one was.
+func guess(seconds *float64) string {
+	if seconds == nil {
+		return ""
+	}
+	return Estimate(*seconds)
+}
+
+// StepFacts shows what was forecast of each step of a run, beside what came of it.
+func (p *Printer) StepFacts(steps []ledger.Step) {
+	var rows [][]string
+	for _, s := range steps {
+		took := s.State
+		if s.State == "done" {
+			took = Seconds(s.Took)
+		}
+		rows = append(rows, []string{fmt.Sprint(s.Step.Number), string(s.Step.Kind), s.Step.What, took, Estimate(s.Step.Seconds), Count(s.Rows), Count(s.Step.Rows), longest(s)})
+	}
+	p.Table([]string{"step", "kind", "what", "took", "forecast", "rows", "forecast", "longest batch"}, rows)
+}
+
+func longest(s ledger.Step) string {
+	if s.Longest == 0 {
+		return ""
+	}
+	return Seconds(s.Longest)
 }
 
 // Ran says that a migration came to its end.

@@ -45,6 +45,9 @@ type Checkpoint struct {
 
 // Hooks are what a run does around the batches.
 type Hooks struct {
+	// Pace gives how hard the next batches may work; it is called before each, and holds
+	// for as long as none may be done.
+	Pace func(ctx context.Context) (Pace, error)
 	// Begin starts a transaction and asserts that this is still the one runner.
 	Begin func(ctx context.Context) (engine.Tx, error)
 	// Save records a checkpoint in the batch's transaction.
@@ -59,9 +62,13 @@ type Hooks struct {
 // Run does the batches from a checkpoint on; the zero Checkpoint begins. It ends
 // after the row that had the greatest key when it began. A cancelled context
 // stops it between two batches, with the context's error.
-func Run(ctx context.Context, b *engine.Batch, from Checkpoint, pace Pace, h Hooks) (Checkpoint, error) {
+func Run(ctx context.Context, b *engine.Batch, from Checkpoint, h Hooks) (Checkpoint, error) {
 	size, gaveWay := firstBatch, 0
 	for {
+		pace, err := h.Pace(ctx)
+		if err != nil {
+			return from, err
+		}
 		if err := ctx.Err(); err != nil {
 			return from, err
 		}

@@ -70,7 +70,8 @@ func TestEveryRowIsDoneOnce(t *testing.T) {
 			stops := 0
 			for {
 				ctx, stop := context.WithCancel(ctx)
-				_, err := backfill.Run(ctx, &c.batch, saved, backfill.Pace{BatchTime: time.Microsecond}, backfill.Hooks{
+				_, err := backfill.Run(ctx, &c.batch, saved, backfill.Hooks{
+					Pace:  func(context.Context) (backfill.Pace, error) { return backfill.Pace{BatchTime: time.Microsecond}, nil },
 					Begin: func(ctx context.Context) (engine.Tx, error) { return db.Begin(ctx, engine.TxOptions{}) },
 					Save: func(_ context.Context, _ engine.Tx, p backfill.Checkpoint) error {
 						saved = p
@@ -112,7 +113,8 @@ func TestAnEmptyTableHasNothingToDo(t *testing.T) {
 	c := tables["texts"]
 	exec(t, db, c.create)
 	c.batch.Do = []string{"update t set n = n + 1 where {range}"}
-	_, err = backfill.Run(ctx, &c.batch, backfill.Checkpoint{}, backfill.Pace{BatchTime: time.Second}, backfill.Hooks{
+	_, err = backfill.Run(ctx, &c.batch, backfill.Checkpoint{}, backfill.Hooks{
+		Pace:  func(context.Context) (backfill.Pace, error) { return backfill.Pace{BatchTime: time.Second}, nil },
 		Begin: func(ctx context.Context) (engine.Tx, error) { return db.Begin(ctx, engine.TxOptions{}) },
 		Save: func(context.Context, engine.Tx, backfill.Checkpoint) error {
 			t.Error("there is nothing to save")

@@ -31,7 +31,7 @@ const format = 1
 var create = []string{
 	`create table lastboard_meta (name varchar(40) not null primary key, value text not null)`,
 	`create table lastboard_entry (id integer not null primary key, at varchar(30) not null, version varchar(20) not null, what varchar(40) not null,
-		by_whom varchar(200) not null, host varchar(200) not null, seconds double precision not null, changed_rows bigint not null, note text not null)`,
+		by_whom varchar(200) not null, host varchar(200) not null, seconds double precision not null, changed_rows bigint not null, note text not null, forecast double precision)`,
 	`create table lastboard_migration (version varchar(20) not null primary key, name varchar(200) not null, title text not null, reason text not null,
 		state varchar(20) not null, direction varchar(20) not null, checksum varchar(64) not null, source text not null,
 		changes text not null, wanted text not null, advanced_at varchar(30), settled_at varchar(30))`,
@@ -83,8 +83,10 @@ type Entry struct {
 	By      string  `json:"by"`
 	Host    string  `json:"host"`
 	Seconds float64 `json:"seconds"`
-	Rows    int64   `json:"rows"`
-	Note    string  `json:"note"`
+	// Forecast is how long it was to take; nil where nothing was said.
+	Forecast *float64 `json:"forecast_seconds"`
+	Rows     int64    `json:"rows"`
+	Note     string   `json:"note"`
 }
 
 // Step is a step and how far it is.
@@ -92,6 +94,10 @@ type Step struct {
 	Step  *engine.Step
 	State string // waiting, running or done
 	Rows  int64
+	// What it took, once it is done: seconds in all, tries for a lock, and for how long it
+	// held locks at most.
+	Took, Longest float64
+	Tries         int
 }
 
 // Kept is something that is kept.
@@ -149,12 +155,12 @@ func (l *Ledger) Exists(ctx context.Context) (bool, error) {
 }
 
 // Tables gives the statements that make the ledger's tables.
-func Tables() []string { return create }
+func Tables() []string { return slices.Concat(create, side) }
 
 // Create makes the ledger's tables in the place that the engine has for them; program is
 // the version that can read them.
 func Create(ctx context.Context, tx engine.Tx, place []string, program string) error {
-	for _, sql := range slices.Concat(place, create) {
+	for _, sql := range slices.Concat(place, create, side) {
 		if _, err := tx.Exec(ctx, sql); err != nil {
 			return fmt.Errorf("making the ledger: %w", err)
 		}
@@ -196,27 +202,36 @@ func TablesAfter(list []*Migration) (*schema.Schema, error) {
 
 // Entries lists the record, oldest first.
 func (l *Ledger) Entries(ctx context.Context) ([]Entry, error) {
-	rows, err := l.db.Query(ctx, "select at, version, what, by_whom, host, seconds, changed_rows, note from lastboard_entry order by id")
+	rows, err := l.db.Query(ctx, "select * from lastboard_entry order by id")
 	if err != nil {
 		return nil, err
 	}
 	list := []Entry{}
 	for _, r := range rows.Values {
-		seconds, _ := r[5].(float64)
-		list = append(list, Entry{text(r[0]), text(r[1]), text(r[2]), text(r[3]), text(r[4]), seconds, number(r[6]), text(r[7])})
+		e := Entry{At: text(r[1]), Version: text(r[2]), What: text(r[3]), By: text(r[4]), Host: text(r[5]), Seconds: real(r[6]), Rows: number(r[7]), Note: text(r[8])}
+		if len(r) > 9 && r[9] != nil { // an earlier version did not keep it
+			f := real(r[9])
+			e.Forecast = &f
+		}
+		list = append(list, e)
 	}
 	return list, nil
 }
 
 // Steps lists the steps of a run in their order.
 func (l *Ledger) Steps(ctx context.Context, version, direction string) ([]Step, error) {
-	rows, err := l.db.Query(ctx, "select step, state, changed_rows from lastboard_step where version = ? and direction = ? order by number", version, direction)
+	rows, err := l.db.Query(ctx, "select step, state, changed_rows, started_at, done_at, tries, longest_wait from lastboard_step where version = ? and direction = ? order by number", version, direction)
 	if err != nil {
 		return nil, err
 	}
 	var list []Step
 	for _, r := range rows.Values {
-		s := Step{Step: &engine.Step{}, State: text(r[1]), Rows: number(r[2])}
+		s := Step{Step: &engine.Step{}, State: text(r[1]), Rows: number(r[2]), Tries: int(number(r[5])), Longest: real(r[6])}
+		if began, err := time.Parse(timeFormat, text(r[3])); err == nil {
+			if done, err := time.Parse(timeFormat, text(r[4])); err == nil {
+				s.Took = done.Sub(began).Seconds()
+			}
+		}
 		if err := json.Unmarshal([]byte(text(r[0])), s.Step); err != nil {
 			return nil, fmt.Errorf("step of migration %s in the ledger: %w", version, err)
 		}
@@ -264,7 +279,7 @@ func (l *Ledger) Kept(ctx context.Context) (list []Kept, last int64, err error) 
 // Owns reports whether a table is one of the ledger's own.
 func Owns(table string) bool {
 	return slices.Contains([]string{
-		"lastboard_meta", "lastboard_entry", "lastboard_migration", "lastboard_step", "lastboard_backfill", "lastboard_kept", "lastboard_runner", "lastboard_table", engine.NoteTable,
+		"lastboard_meta", "lastboard_entry", "lastboard_migration", "lastboard_step", "lastboard_backfill", "lastboard_kept", "lastboard_runner", "lastboard_table", "lastboard_work", "lastboard_pace", engine.NoteTable,
 	}, table)
 }
 

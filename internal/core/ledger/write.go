@@ -12,8 +12,12 @@ import (
 
 // Record adds an entry.
 func Record(ctx context.Context, tx engine.Tx, e Entry) error {
-	_, err := tx.Exec(ctx, "insert into lastboard_entry (id, at, version, what, by_whom, host, seconds, changed_rows, note) values ((select coalesce(max(id), 0) + 1 from lastboard_entry), ?, ?, ?, ?, ?, ?, ?, ?)",
-		e.At, e.Version, e.What, e.By, e.Host, e.Seconds, e.Rows, e.Note)
+	var forecast any
+	if e.Forecast != nil {
+		forecast = *e.Forecast
+	}
+	_, err := tx.Exec(ctx, "insert into lastboard_entry (id, at, version, what, by_whom, host, seconds, changed_rows, note, forecast) values ((select coalesce(max(id), 0) + 1 from lastboard_entry), ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+		e.At, e.Version, e.What, e.By, e.Host, e.Seconds, e.Rows, e.Note, forecast)
 	return err
 }
 
@@ -172,8 +176,10 @@ func TakeOver(ctx context.Context, tx engine.Tx, r *Runner, server bool) error {
 	if other != nil && !server && other.Host != r.Host && time.Since(other.Beat) < lease {
 		return OneRunner(other)
 	}
-	if _, err := tx.Exec(ctx, "delete from lastboard_runner"); err != nil {
-		return err
+	for _, sql := range []string{"delete from lastboard_runner", "delete from lastboard_work", "delete from lastboard_pace"} {
+		if _, err := tx.Exec(ctx, sql); err != nil {
+			return err
+		}
 	}
 	_, err = tx.Exec(ctx, "insert into lastboard_runner (id, token, by_whom, host, process, since, beat) values (1, ?, ?, ?, ?, ?, ?)",
 		r.Token, r.By, r.Host, r.Process, r.Since.UTC().Format(timeFormat), Now())
@@ -217,6 +223,12 @@ func replaced() error {
 
 // Leave ends r's run.
 func Leave(ctx context.Context, tx engine.Tx, r *Runner) error {
+	if err := clearPace(ctx, tx); err != nil {
+		return err
+	}
+	if _, err := tx.Exec(ctx, "delete from lastboard_work where token = ?", r.Token); err != nil {
+		return err
+	}
 	_, err := tx.Exec(ctx, "delete from lastboard_runner where token = ?", r.Token)
 	return err
 }

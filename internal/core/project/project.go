@@ -36,7 +36,9 @@ type Database struct {
 	URL     string
 	Live    bool
 	Confirm bool
-	Pace    Pace
+	// Replicas are the URLs of those that follow it, where it cannot tell itself.
+	Replicas []string
+	Pace     Pace
 }
 
 // Pace is how hard Lastboard may work on a database; zero means not said.
@@ -45,6 +47,9 @@ type Pace struct {
 	LockWait  time.Duration
 	LockTries int
 	KeepDays  int
+	// A backfill holds while a replica is further behind than ReplicaBehind, or a
+	// transaction is older than OldTransaction; nil means not said, 0 never.
+	ReplicaBehind, OldTransaction *time.Duration
 }
 
 type fileProject struct {
@@ -54,23 +59,25 @@ type fileProject struct {
 }
 
 type fileDatabase struct {
-	URL     string   `toml:"url"`
-	Live    bool     `toml:"live"`
-	Confirm bool     `toml:"confirm"`
-	Pace    filePace `toml:"pace"`
+	URL      string   `toml:"url"`
+	Live     bool     `toml:"live"`
+	Confirm  bool     `toml:"confirm"`
+	Replicas []string `toml:"replicas"`
+	Pace     filePace `toml:"pace"`
 }
 
 type filePace struct {
-	BatchTime     string `toml:"batch_time"`
-	LockWait      string `toml:"lock_wait"`
-	LockTries     int    `toml:"lock_tries"`
-	ReplicaBehind string `toml:"replica_behind"`
-	KeepDays      int    `toml:"keep_days"`
+	BatchTime      string `toml:"batch_time"`
+	LockWait       string `toml:"lock_wait"`
+	LockTries      int    `toml:"lock_tries"`
+	ReplicaBehind  string `toml:"replica_behind"`
+	OldTransaction string `toml:"old_transaction"`
+	KeepDays       int    `toml:"keep_days"`
 }
 
 var knownKeys = []string{
-	"migrations", "database", "databases", "url", "live", "confirm", "pace",
-	"batch_time", "lock_wait", "lock_tries", "replica_behind", "keep_days",
+	"migrations", "database", "databases", "url", "live", "confirm", "replicas", "pace",
+	"batch_time", "lock_wait", "lock_tries", "replica_behind", "old_transaction", "keep_days",
 }
 
 // Load reads the project in dir.
@@ -112,6 +119,26 @@ func Load(dir string) (*Project, error) {
 			if *v.to, err = time.ParseDuration(v.text); err != nil || *v.to <= 0 {
 				return nil, fault.New(fault.Usage, "configuration", `write it as "100ms" or "2s"`, "%s: %s of database %s is not a time: %q", path, key, name, v.text)
 			}
+		}
+		for key, v := range map[string]struct {
+			text string
+			to   **time.Duration
+		}{"replica_behind": {d.Pace.ReplicaBehind, &db.Pace.ReplicaBehind}, "old_transaction": {d.Pace.OldTransaction, &db.Pace.OldTransaction}} {
+			if v.text == "" {
+				continue
+			}
+			bound, err := time.ParseDuration(v.text)
+			if err != nil || bound < 0 {
+				return nil, fault.New(fault.Usage, "configuration", `write it as "5s" or "10m"; "0s" holds for none`, "%s: %s of database %s is not a time: %q", path, key, name, v.text)
+			}
+			*v.to = &bound
+		}
+		for _, r := range d.Replicas {
+			url, err := expand(path, name, r)
+			if err != nil {
+				return nil, err
+			}
+			db.Replicas = append(db.Replicas, url)
 		}
 		p.Databases[name] = db
 	}

@@ -4,6 +4,7 @@ import (
 	"errors"
 	"os"
 	"path/filepath"
+	"reflect"
 	"strings"
 	"testing"
 	"time"
@@ -55,7 +56,7 @@ func TestLoad(t *testing.T) {
 		Name: "harbour", URL: "sqlite:/srv/live.db", Live: true, Confirm: true,
 		Pace: project.Pace{BatchTime: 100 * time.Millisecond, LockWait: 200 * time.Millisecond, LockTries: 7, KeepDays: 12},
 	}
-	if got := *p.Databases["harbour"]; got != want {
+	if got := *p.Databases["harbour"]; !reflect.DeepEqual(got, want) {
 		t.Errorf("wanted %+v, got %+v", want, got)
 	}
 	if got := p.Path("sqlite:harbour.db"); got != "sqlite:"+filepath.Join(dir, "harbour.db") {

@@ -41,7 +41,7 @@ func (r *Runner) batches(ctx context.Context, p *progress, s *engine.Step, first
 		f.rows[i] = c.Rows
 	}
 	r.observe(Event{What: "step", Version: p.record.Version, Step: s, Steps: len(p.steps), Rows: f.rows[0] + f.rows[1]})
-	if err := f.work(ctx, parts); err != nil {
+	if err := f.walk(ctx, parts); err != nil {
 		return err
 	}
 	rows := f.rows[0] + f.rows[1]
@@ -136,8 +136,8 @@ func (f *filling) keep(ctx context.Context, tx engine.Tx) error {
 	return nil
 }
 
-// work does the parts: one after the other, or at once where there is a second worker.
-func (f *filling) work(ctx context.Context, parts []backfill.Checkpoint) error {
+// walk does the parts: one after the other, or at once where there is a second worker.
+func (f *filling) walk(ctx context.Context, parts []backfill.Checkpoint) error {
 	if len(parts) == 1 || f.Workers < 2 || f.Another == nil {
 		for part, c := range parts {
 			if err := f.worker(ctx, f.DB, part, len(parts) > 1, c); err != nil {
@@ -179,7 +179,9 @@ func (f *filling) worker(ctx context.Context, db engine.Database, part int, shar
 	if shared {
 		beat = ledger.Holds
 	}
-	end, err := backfill.Run(ctx, f.step.Batch, from, f.Pace, backfill.Hooks{
+	leads := part == 0 || f.Workers < 2 || f.Another == nil
+	end, err := backfill.Run(ctx, f.step.Batch, from, backfill.Hooks{
+		Pace: func(ctx context.Context) (backfill.Pace, error) { return f.pace(ctx, leads) },
 		Begin: func(ctx context.Context) (engine.Tx, error) {
 			tx, n, err := f.beginOn(ctx, db)
 			f.lock.Lock()
@@ -196,6 +198,11 @@ func (f *filling) worker(ctx context.Context, db engine.Database, part int, shar
 		Save: func(ctx context.Context, tx engine.Tx, c backfill.Checkpoint) error {
 			if !shared {
 				if err := f.keep(ctx, tx); err != nil {
+					return err
+				}
+			}
+			if leads {
+				if err := f.tell(ctx, tx); err != nil {
 					return err
 				}
 			}
@@ -221,6 +228,6 @@ func (f *filling) done(part int, rows int64, batch time.Duration) {
 	f.held = max(f.held, batch)
 	f.p.changed = true
 	f.observe(Event{
-		What: "progress", Version: f.p.record.Version, Step: f.step, Steps: len(f.p.steps), Rows: f.rows[0] + f.rows[1], Took: time.Since(f.started),
+		What: "progress", Version: f.p.record.Version, Step: f.step, Steps: len(f.p.steps), Rows: f.rows[0] + f.rows[1], Took: time.Since(f.started), Batch: batch, Held: f.held,
 	})
 }

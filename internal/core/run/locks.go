@@ -51,6 +51,9 @@ func (r *Runner) again(ctx context.Context, tables []string, do func() error) (t
 			return try, notGiven(try, busy)
 		}
 		r.observe(Event{What: "waiting", Try: try, Who: busy.Who})
+		if len(tables) > 0 && r.DB.Info().Host != "" {
+			r.tellNow(ctx)
+		}
 		if err := pause(ctx, r.between(try, len(tables) > 0)); err != nil {
 			return try, err
 		}

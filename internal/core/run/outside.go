@@ -32,7 +32,7 @@ func (r *Runner) outside(ctx context.Context, p *progress, s *engine.Step, first
 	}
 	if !done {
 		err := r.inTx(ctx, engine.TxOptions{}, func(tx engine.Tx) error {
-			if err := errors.Join(ledger.Beat(ctx, tx, r.me), ledger.StepBegun(ctx, tx, p.record.Version, p.record.Direction, s.Number)); err != nil {
+			if err := errors.Join(ledger.Beat(ctx, tx, r.me), ledger.StepBegun(ctx, tx, p.record.Version, p.record.Direction, s.Number), ledger.PutWork(ctx, tx, r.me, r.Work())); err != nil {
 				return err
 			}
 			for _, k := range s.Keeps {

@@ -41,20 +41,36 @@ type Options struct {
 	Another func(ctx context.Context) (engine.Database, error)
 	// Observe hears what happens; it may be nil.
 	Observe func(Event)
+	// A backfill holds while a replica is further behind than ReplicaBehind, while others
+	// wait for its table, and while a transaction is older than OldTransaction; 0 means
+	// that it does not look.
+	ReplicaBehind, OldTransaction time.Duration
+	// Followers are replicas of which the database itself cannot tell how far they are.
+	Followers []Follower
+}
+
+// Follower is a replica with its name.
+type Follower struct {
+	Name string
+	DB   engine.Follower
 }
 
 // Event is something that happens in a run.
 type Event struct {
-	What    string // "migration", "step", "progress", "step-done", "waiting", "migration-done"
+	What    string // "migration", "step", "progress", "step-done", "waiting", "holding", "released", "migration-done"
 	Version string
 	Name    string
-	Step    *engine.Step
-	Steps   int           // of the migration in all
-	Rows    int64         // done so far
-	Took    time.Duration // of a step that is done
-	Held    time.Duration // the longest time for which a lock was held
-	Try     int           // of a lock that somebody else holds
-	Who     []engine.Session
+	// Direction is that of a migration that begins: ledger.Advance or ledger.Retreat.
+	Direction string
+	Step      *engine.Step
+	Steps     int           // of the migration in all
+	Rows      int64         // done so far
+	Took      time.Duration // of a step that is done
+	Held      time.Duration // the longest time for which a lock was held
+	Batch     time.Duration // that the last batch took
+	Why       string        // it holds
+	Try       int           // of a lock that somebody else holds
+	Who       []engine.Session
 }
 
 // Runner changes one database.
@@ -69,6 +85,7 @@ type Runner struct {
 	tables tables
 	next   *plan.Planner  // on the tables as the last migration left them
 	after  *schema.Schema // those tables
+	work   work
 }
 
 // Begin makes the ledger if there is none, and this program the one runner.
@@ -93,6 +110,12 @@ func (r *Runner) Begin(ctx context.Context) error {
 	if err != nil {
 		free()
 		return err
+	}
+	if exists {
+		if err := r.ledger.Complete(ctx, func(do func(engine.Tx) error) error { return r.inTx(ctx, engine.TxOptions{}, do) }); err != nil {
+			free()
+			return err
+		}
 	}
 	err = r.inTx(ctx, engine.TxOptions{}, func(tx engine.Tx) error {
 		if !exists {
@@ -133,6 +156,7 @@ func newRunner() (*ledger.Runner, error) {
 }
 
 func (r *Runner) observe(e Event) {
+	r.work.note(e)
 	if r.Observe != nil {
 		r.Observe(e)
 	}

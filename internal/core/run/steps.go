@@ -65,7 +65,7 @@ func (r *Runner) goOn(ctx context.Context, record *ledger.Migration) error {
 // run does what is left to do, unit by unit. A unit is a backfill in batches, or
 // all the steps until the next one.
 func (r *Runner) run(ctx context.Context, p *progress, fresh bool) error {
-	r.observe(Event{What: "migration", Version: p.record.Version, Name: p.record.Name, Steps: len(p.steps)})
+	r.observe(Event{What: "migration", Version: p.record.Version, Name: p.record.Name, Direction: p.record.Direction, Steps: len(p.steps)})
 	units := plan.Units(p.steps)
 	if len(units) == 0 {
 		units = [][]*engine.Step{nil}
@@ -79,6 +79,12 @@ func (r *Runner) run(ctx context.Context, p *progress, fresh bool) error {
 			return r.stopped(p, nil, err)
 		}
 		first := fresh && i == 0
+		if !first {
+			if err := r.hold(ctx, "", false); err != nil {
+				return r.stopped(p, nil, err)
+			}
+			r.tellLong(ctx, unit)
+		}
 		closing := last && r.closes(unit)
 		switch {
 		case len(unit) == 1 && unit[0].Batch != nil:
@@ -333,8 +339,17 @@ func (r *Runner) close(ctx context.Context, tx engine.Tx, p *progress, rows int6
 		}
 	}
 	return ledger.Record(ctx, tx, ledger.Entry{
-		At: ledger.Now(), Version: p.record.Version, What: what, By: r.me.By, Host: r.me.Host, Seconds: time.Since(p.started).Seconds(), Rows: rows,
+		At: ledger.Now(), Version: p.record.Version, What: what, By: r.me.By, Host: r.me.Host, Seconds: time.Since(p.started).Seconds(), Forecast: forecast(p.steps), Rows: rows,
 	})
+}
+
+// forecast gives how long steps were to take.
+func forecast(steps []*engine.Step) *float64 {
+	seconds := 0.0
+	for _, s := range steps {
+		seconds += s.Seconds
+	}
+	return &seconds
 }
 
 // stopped says where a run that cannot go on stands, and records it.

@@ -43,6 +43,7 @@ type database struct {
 	config   *pgconn.Config
 	conn     *pgconn.PgConn
 	second   *pgconn.PgConn // looks on while the first waits; nil until it is needed
+	log      []written      // how far the log was when, while a backfill goes on
 	claim    *pgconn.PgConn // has the runner's lock; nil unless this is the runner
 	home     string         // the schema of tables that are named without one
 	version  string
