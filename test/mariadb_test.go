@@ -165,7 +165,7 @@ func TestMariaDBWhoIsInTheWay(t *testing.T) {
 	if r.code != 1 {
 		t.Errorf("wanted a failure, got %s", r)
 	}
-	o.wants(r, "in the way is session", "user root", "nothing was changed")
+	o.wants(r, "in the way is session", "user root", ", for ", "nothing was changed")
 	o.unchanged(before)
 	o.same("select count(*) from lastboard_migration where version = '0002'", "0")
 	if err := tx.Rollback(); err != nil {

@@ -23,7 +23,9 @@ type MariaDB struct {
 	Port int
 
 	running
-	made atomic.Int64
+	made     atomic.Int64
+	who      *syscall.SysProcAttr
+	settings []string
 }
 
 // MariaDBBin finds a program of the server: in the folder that LASTBOARD_MARIADB names,
@@ -60,10 +62,6 @@ func (m *MariaDB) start(settings []string) error {
 	if err != nil {
 		return err
 	}
-	server, err := MariaDBBin("mariadbd")
-	if err != nil {
-		return err
-	}
 	who, err := unprivileged(m.Dir, "mysql")
 	if err != nil {
 		return err
@@ -80,16 +78,26 @@ func (m *MariaDB) start(settings []string) error {
 	if m.Port, err = FreePort(); err != nil {
 		return err
 	}
+	m.who, m.settings = who, settings
+	return m.Start()
+}
+
+// Start starts the server that was made, and waits until it answers.
+func (m *MariaDB) Start() error {
+	server, err := MariaDBBin("mariadbd")
+	if err != nil {
+		return err
+	}
 	args := []string{
-		"--no-defaults", "--datadir=" + data, "--socket=" + m.Socket(), "--port=" + strconv.Itoa(m.Port), "--bind-address=127.0.0.1", "--pid-file=" + filepath.Join(m.Dir, "pid"), "--skip-name-resolve",
+		"--no-defaults", "--datadir=" + filepath.Join(m.Dir, "data"), "--socket=" + m.Socket(), "--port=" + strconv.Itoa(m.Port), "--bind-address=127.0.0.1", "--pid-file=" + filepath.Join(m.Dir, "pid"), "--skip-name-resolve",
 		"--innodb-flush-log-at-trx-commit=0", "--innodb-doublewrite=0", "--innodb-flush-method=nosync", "--sync-frm=0", "--innodb-buffer-pool-size=256M", "--innodb-log-file-size=256M", "--max-connections=200",
 		"--character-set-server=latin1", "--sql-mode=", // what a careless server has must not matter
 		"--ssl-cert=" + filepath.Join(m.Dir, "server.pem"), "--ssl-key=" + filepath.Join(m.Dir, "server.key"),
 	}
-	for _, s := range settings {
+	for _, s := range m.settings {
 		args = append(args, "--"+s)
 	}
-	if err := m.launch(exec.Command(server, args...), who, m.Dir); err != nil {
+	if err := m.launch(exec.Command(server, args...), m.who, m.Dir); err != nil {
 		return err
 	}
 	for range 400 {
@@ -101,6 +109,22 @@ func (m *MariaDB) start(settings []string) error {
 	}
 	return errors.Join(m.silent(m.Dir), m.Stop())
 }
+
+// Replica makes a server that follows this one, which writes a binary log, from its
+// beginning, and starts it.
+func (m *MariaDB) Replica(id int) (*MariaDB, error) {
+	r, err := StartMariaDB(fmt.Sprintf("server-id=%d", id))
+	if err != nil {
+		return nil, err
+	}
+	if err := r.Exec("", fmt.Sprintf("change master to master_host='127.0.0.1', master_port=%d, master_user='root', master_use_gtid=no, master_log_file='log.000001', master_log_pos=4, master_connect_retry=1", m.Port), "start slave"); err != nil {
+		return nil, errors.Join(err, r.Stop())
+	}
+	return r, nil
+}
+
+// Kill ends the server as a failure of the machine would.
+func (m *MariaDB) Kill() error { return m.end(syscall.SIGKILL) }
 
 // Socket is the server's socket.
 func (m *MariaDB) Socket() string { return filepath.Join(m.Dir, "s") }

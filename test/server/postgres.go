@@ -27,7 +27,9 @@ type Postgres struct {
 	Port int
 
 	running
-	made atomic.Int64
+	made     atomic.Int64
+	who      *syscall.SysProcAttr
+	settings []string
 }
 
 // PostgresBin finds the programs of the server: in the folder that LASTBOARD_POSTGRES
@@ -92,32 +94,78 @@ func (p *Postgres) start(settings []string) error {
 		return err
 	}
 	// One user needs a password, so that it can be wrong.
-	rules := "hostnossl all pilot 127.0.0.1/32 reject\nhost all guarded 127.0.0.1/32 scram-sha-256\nhost all all 127.0.0.1/32 trust\nlocal all all trust\n"
+	rules := "hostnossl all pilot 127.0.0.1/32 reject\nhost all guarded 127.0.0.1/32 scram-sha-256\nhost all all 127.0.0.1/32 trust\nlocal all all trust\nlocal replication all trust\nhost replication all 127.0.0.1/32 trust\n"
 	if err := os.WriteFile(filepath.Join(data, "pg_hba.conf"), []byte(rules), 0o644); err != nil {
 		return err
 	}
 	if p.Port, err = FreePort(); err != nil {
 		return err
 	}
-	args := []string{"-D", data, "-k", p.Dir, "-p", strconv.Itoa(p.Port)}
+	p.who, p.settings = who, settings
+	if err := p.Start(); err != nil {
+		return err
+	}
+	c, err := pgx.Connect(context.Background(), p.URL("postgres"))
+	if err != nil {
+		return errors.Join(err, p.Stop())
+	}
+	_, err = c.Exec(context.Background(), "create role guarded login password 'tidewater'")
+	return errors.Join(err, c.Close(context.Background()))
+}
+
+// Start starts the server that was made, and waits until it answers.
+func (p *Postgres) Start() error {
+	args := []string{"-D", filepath.Join(p.Dir, "data"), "-k", p.Dir, "-p", strconv.Itoa(p.Port)}
 	for _, s := range append([]string{
 		"listen_addresses = 127.0.0.1", "fsync = off", "full_page_writes = off", "max_connections = 200", "logging_collector = off", "log_min_messages = fatal", "shared_buffers = 128MB",
 		"max_wal_size = 2GB", "autovacuum_naptime = 5s", "ssl = on", "ssl_cert_file = " + filepath.Join(p.Dir, "server.pem"), "ssl_key_file = " + filepath.Join(p.Dir, "server.key"),
-	}, settings...) {
+	}, p.settings...) {
 		args = append(args, "-c", strings.ReplaceAll(s, " = ", "="))
 	}
-	if err := p.launch(exec.Command(filepath.Join(p.Bin, "postgres"), args...), who, p.Dir); err != nil {
+	if err := p.launch(exec.Command(filepath.Join(p.Bin, "postgres"), args...), p.who, p.Dir); err != nil {
 		return err
 	}
 	for range 200 {
 		if c, err := pgx.Connect(context.Background(), p.URL("postgres")); err == nil {
-			_, err := c.Exec(context.Background(), "create role guarded login password 'tidewater'")
-			return errors.Join(err, c.Close(context.Background()))
+			return c.Close(context.Background())
 		}
 		time.Sleep(50 * time.Millisecond)
 	}
 	return errors.Join(p.silent(p.Dir), p.Stop())
 }
+
+// Replica makes a server that follows this one by a slot of its name, and starts it.
+func (p *Postgres) Replica(name string) (*Postgres, error) {
+	dir, err := os.MkdirTemp("", "lastboard-pg")
+	if err != nil {
+		return nil, err
+	}
+	r := &Postgres{Bin: p.Bin, Dir: dir, settings: []string{"cluster_name = " + name, "hot_standby = on"}}
+	start := func() error {
+		if r.who, err = unprivileged(dir, "postgres"); err != nil {
+			return err
+		}
+		copying := exec.Command(filepath.Join(p.Bin, "pg_basebackup"), "-h", p.Dir, "-p", strconv.Itoa(p.Port), "-U", "postgres", "-D", filepath.Join(dir, "data"), "-R", "-C", "-S", name, "-c", "fast", "--no-sync")
+		copying.SysProcAttr, copying.Dir, copying.Env = r.who, dir, environment(dir)
+		if out, err := copying.CombinedOutput(); err != nil {
+			return fmt.Errorf("copying a server: %w\n%s", err, out)
+		}
+		if err := certificates(dir, r.who); err != nil {
+			return err
+		}
+		if r.Port, err = FreePort(); err != nil {
+			return err
+		}
+		return r.Start()
+	}
+	if err := start(); err != nil {
+		return nil, errors.Join(err, os.RemoveAll(dir))
+	}
+	return r, nil
+}
+
+// Kill ends the server as a failure of the machine would.
+func (p *Postgres) Kill() error { return p.end(syscall.SIGQUIT) }
 
 // URL gives the address of a database on the server.
 func (p *Postgres) URL(database string) string {

@@ -23,7 +23,7 @@ func (d *database) watcher(ctx context.Context) (*session, error) {
 }
 
 // selectOld lists transactions of others in this database.
-const selectOld = `select p.id, p.user, p.command, timestampdiff(microsecond, t.trx_started, now(6)) / 1000000, left(coalesce(p.info, ''), 80)
+const selectOld = `select p.id, p.user, p.command, timestampdiff(microsecond, t.trx_started, now(6)) / 1e6, left(coalesce(p.info, ''), 80)
 	from information_schema.innodb_trx t join information_schema.processlist p on p.id = t.trx_mysql_thread_id
 	where p.id <> connection_id() and (p.db = database() or p.db is null) and t.trx_started < now(6) - interval ? second order by t.trx_started limit 5`
 
@@ -63,7 +63,7 @@ func (d *database) suspects(ctx context.Context) []engine.Session {
 }
 
 // selectHolders lists sessions that have held a lock on a table for more than a second.
-const selectHolders = `select p.id, p.user, p.command, p.time_ms / 1000, left(coalesce(p.info, ''), 80)
+const selectHolders = `select p.id, p.user, p.command, p.time_ms / 1e3, left(coalesce(p.info, ''), 80)
 	from information_schema.metadata_lock_info b join information_schema.processlist p on p.id = b.thread_id
 	where b.table_schema = database() and b.table_name = ? and b.thread_id <> connection_id()
 		and b.lock_mode not in ('MDL_INTENTION_EXCLUSIVE') and exists (select 1 from information_schema.innodb_trx t where t.trx_mysql_thread_id = p.id and t.trx_started < now(6) - interval 1 second)

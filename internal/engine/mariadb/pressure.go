@@ -11,7 +11,7 @@ import (
 
 // selectWaiting lists sessions that wait for the metadata of a table. The server does not
 // say which table it is but in their statements.
-const selectWaiting = `select id, user, command, time_ms / 1000, left(coalesce(info, ''), 80) from information_schema.processlist
+const selectWaiting = `select id, user, command, time_ms / 1e3, left(coalesce(info, ''), 80) from information_schema.processlist
 	where db = database() and id <> connection_id() and state like 'Waiting for table%' and locate(?, info) > 0 order by time_ms desc limit 5`
 
 // Pressure implements engine.Pressed. Of its replicas the server knows nothing: they are

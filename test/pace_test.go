@@ -1,0 +1,420 @@
+package test
+
+import (
+	"context"
+	"database/sql"
+	"encoding/json"
+	"fmt"
+	"io"
+	"math/rand/v2"
+	"net/http"
+	"os/exec"
+	"regexp"
+	"strings"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"lastboard/test/server"
+)
+
+// filled is a backfill at work, in a process of its own.
+type filled struct {
+	*office
+	cmd    *exec.Cmd
+	output *strings.Builder
+	ended  chan error
+}
+
+// filling makes a database that applications use, with a table that a backfill takes a
+// while for, and starts it. more are settings of the database, pace those of its pace.
+func filling(t *testing.T, url string, rows int, more, pace string, args ...string) *filled {
+	t.Helper()
+	o := &office{T: t, dir: t.TempDir(), url: url}
+	engine := ""
+	series := fmt.Sprintf("with recursive s(n) as (select 1 union all select n + 1 from s where n < %d) select n, 'note ' || n from s", rows)
+	switch {
+	case url == "":
+		o.exec("pragma journal_mode = wal")
+		url = "sqlite:harbour.db"
+	case o.onMariaDB():
+		engine = " engine=InnoDB character set utf8mb4 collate utf8mb4_nopad_bin"
+		series = fmt.Sprintf("select seq, concat('note ', seq) from seq_1_to_%d", rows)
+	}
+	o.exec("create table call_ (id integer primary key, note varchar(60), other integer)"+engine, "insert into call_ (id, note) "+series)
+	o.must("init", "--url", url)
+	o.must("adopt", "--yes")
+	o.write("lastboard.toml", "database = 'dev'\n[databases.dev]\nurl = '"+url+"'\nlive = true\n"+more+"[databases.dev.pace]\nbatch_time = '5ms'\n"+pace)
+	o.migration("0002-fill", "-- Fill\nbackfill call_ set note = upper(note) || '!';\n")
+	f := &filled{office: o, output: &strings.Builder{}, ended: make(chan error, 1)}
+	f.start(args...)
+	return f
+}
+
+func (f *filled) start(args ...string) {
+	f.Helper()
+	f.cmd = f.command(append([]string{"advance", "--yes", "--let-writers-wait"}, args...)...)
+	f.cmd.Stdout, f.cmd.Stderr = f.output, f.output
+	if err := f.cmd.Start(); err != nil {
+		f.Fatal(err)
+	}
+	f.Cleanup(func() { f.cmd.Process.Kill() })
+	go func() { f.ended <- f.cmd.Wait() }()
+}
+
+// work gives what the run says that it does; nil when nothing runs.
+func (f *filled) work() map[string]any {
+	f.Helper()
+	var out struct{ Work map[string]any }
+	if err := json.Unmarshal([]byte(f.must("pace", "--json")), &out); err != nil {
+		f.Fatal(err)
+	}
+	return out.Work
+}
+
+// until waits for something of the work.
+func (f *filled) until(what string, is func(w map[string]any) bool) map[string]any {
+	f.Helper()
+	var w map[string]any
+	for began := time.Now(); time.Since(began) < 30*time.Second; time.Sleep(20 * time.Millisecond) {
+		select {
+		case err := <-f.ended:
+			f.Fatalf("it ended before it came to %s: %v\n%s", what, err, f.output)
+		default:
+		}
+		if w = f.work(); w != nil && is(w) {
+			return w
+		}
+	}
+	f.Fatalf("it never came to %s: %v\n%s", what, w, f.output)
+	return nil
+}
+
+func begun(w map[string]any) bool { return w["kind"] == "backfill" && w["rows"].(float64) > 0 }
+
+func holding(w map[string]any) bool { return w["holding"] != nil }
+
+func goesOn(w map[string]any) bool { return w["holding"] == nil }
+
+// end waits for the run to come to its end, and counts.
+func (f *filled) end() {
+	f.Helper()
+	select {
+	case err := <-f.ended:
+		if err != nil {
+			f.Fatalf("%v\n%s", err, f.output)
+		}
+	case <-time.After(90 * time.Second):
+		f.Fatalf("it does not end: %v\n%s", f.work(), f.output)
+	}
+	f.same("select count(*) from call_ where note not like 'NOTE %!' or note like '%!!'", "0")
+}
+
+// paced are the engines, each with what gives a new database; "" is a file.
+var paced = map[string]func(*testing.T) string{"SQLite": func(*testing.T) string { return "" }, "PostgreSQL": postgres, "MariaDB": mariadb}
+
+// TestPace holds a backfill from another terminal, slows it, speeds it and releases it: it
+// heeds each within a second and says so wherever one looks.
+func TestPace(t *testing.T) {
+	for name, database := range paced {
+		t.Run(name, func(t *testing.T) {
+			beside(t)
+			port, err := server.FreePort()
+			if err != nil {
+				t.Fatal(err)
+			}
+			f := filling(t, database(t), map[string]int{"SQLite": 600_000}[name]+80_000, "", "", "--metrics", fmt.Sprint("127.0.0.1:", port))
+			f.until("its rows", begun)
+			f.must("pace", "--hold")
+			asked := time.Now()
+			w := f.until("holding", holding)
+			if took := time.Since(asked); took > 2*time.Second { // with the time that the program takes to ask
+				t.Errorf("it held after %s", took)
+			}
+			if why := w["holding"].(string); !strings.HasPrefix(why, "held by ") {
+				t.Errorf("it holds: %s", why)
+			}
+			rows := w["rows"]
+			f.wants(f.follows(1), "holding: held by ", "step 3 of 3", "rows/s")
+			body := metricsOf(t, port)
+			for _, want := range []string{"lastboard_holding 1\n", `lastboard_step{migration="0002",direction="advance",kind="backfill",table="call_"} 3`, "# EOF\n", "# UNIT lastboard_left_seconds seconds\n"} {
+				if !strings.Contains(body, want) {
+					t.Errorf("the metrics lack %q:\n%s", want, body)
+				}
+			}
+			f.wants(f.code(3, "advance", "--yes"), "another Lastboard is changing this database")
+			f.must("pace", "--slower", "--batch-time", "2ms")
+			if now := f.work()["rows"]; now != rows {
+				t.Errorf("it went from %v to %v rows while it held", rows, now)
+			}
+			f.must("pace", "--release")
+			w = f.until("going on", func(w map[string]any) bool { return goesOn(w) && w["batch_time"].(float64) == 0.002 })
+			if w["held_seconds"].(float64) <= 0 || w["rest"].(float64) < 0.3 {
+				t.Errorf("it says %v", w)
+			}
+			f.must("pace", "--reset")
+			f.must("pace", "--faster")
+			f.must("pace", "--batch-time", "200ms")
+			f.end()
+			f.wants(f.code(0, "pace"), "nothing is running")
+			f.wants(f.code(3, "pace", "--hold"), "nothing is running")
+			f.wants(f.code(0, "follow"), "nothing is running")
+			f.wants(f.code(0, "ledger", "2"), "backfill", "forecast", "80,000")
+			var facts struct {
+				Steps []struct {
+					Seconds  float64
+					Forecast float64 `json:"forecast_seconds"`
+					Rows     int64
+				}
+			}
+			if err := json.Unmarshal([]byte(f.must("ledger", "2", "--json")), &facts); err != nil {
+				t.Fatal(err)
+			}
+			if last := facts.Steps[len(facts.Steps)-1]; last.Rows%100_000 != 80_000 || last.Seconds <= 0 || last.Forecast <= 0 {
+				t.Errorf("the ledger says %+v", last)
+			}
+			if !strings.Contains(f.output.String(), "holding: held by") || !strings.Contains(f.output.String(), "going on") {
+				t.Errorf("the run itself says\n%s", f.output)
+			}
+		})
+	}
+}
+
+// follows runs follow on a pipe for some seconds.
+func (f *filled) follows(seconds int) result {
+	f.Helper()
+	ctx, cancel := context.WithTimeout(context.Background(), time.Duration(seconds)*time.Second+500*time.Millisecond)
+	defer cancel()
+	cmd := f.command("follow")
+	var out strings.Builder
+	cmd.Stdout = &out
+	if err := cmd.Start(); err != nil {
+		f.Fatal(err)
+	}
+	<-ctx.Done()
+	cmd.Process.Kill()
+	cmd.Wait()
+	return result{stdout: out.String()}
+}
+
+func metricsOf(t *testing.T, port int) string {
+	t.Helper()
+	r, err := http.Get(fmt.Sprintf("http://127.0.0.1:%d/metrics", port))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer r.Body.Close()
+	body, err := io.ReadAll(r.Body)
+	if err != nil {
+		t.Fatal(err)
+	}
+	line := regexp.MustCompile(`^(# (TYPE|UNIT|HELP) lastboard_\w+ .+|# EOF|lastboard_\w+(\{\w+="[^"]*"(,\w+="[^"]*")*\})? [0-9.e+-]+)$`)
+	for l := range strings.Lines(string(body)) {
+		if !line.MatchString(strings.TrimSuffix(l, "\n")) {
+			t.Errorf("the metrics have a line %q", l)
+		}
+	}
+	return string(body)
+}
+
+// TestHoldsForOthers is that a backfill holds by itself while an old transaction is open,
+// and while others wait for its table, says why, and goes on.
+func TestHoldsForOthers(t *testing.T) {
+	for name, database := range engines {
+		t.Run(name+", an old transaction", func(t *testing.T) {
+			beside(t)
+			f := filling(t, database(t), 80_000, "", "old_transaction = '3s'\n")
+			db := f.open()
+			defer db.Close()
+			db.SetMaxOpenConns(2)
+			f.until("its rows", begun)
+			f.must("pace", "--hold") // it would be done before the transaction is old
+			tx, err := db.BeginTx(t.Context(), &sql.TxOptions{Isolation: sql.LevelRepeatableRead})
+			if err != nil {
+				t.Fatal(err)
+			}
+			if _, err := tx.Exec("select count(*) from call_"); err != nil {
+				t.Fatal(err)
+			}
+			time.Sleep(3500 * time.Millisecond)
+			f.must("pace", "--release")
+			w := f.until("holding for it", func(w map[string]any) bool {
+				return holding(w) && strings.Contains(w["holding"].(string), "an old transaction")
+			})
+			if !strings.Contains(w["holding"].(string), "session") {
+				t.Errorf("it does not say whose: %v", w)
+			}
+			if err := tx.Rollback(); err != nil {
+				t.Fatal(err)
+			}
+			f.end()
+		})
+		t.Run(name+", a session that waits", func(t *testing.T) {
+			beside(t)
+			f := filling(t, database(t), 80_000, "", "old_transaction = '0s'\n")
+			db := f.open()
+			defer db.Close()
+			db.SetMaxOpenConns(2)
+			f.until("its rows", begun)
+			f.must("pace", "--hold")
+			tx, err := db.Begin()
+			if err != nil {
+				t.Fatal(err)
+			}
+			if _, err := tx.Exec("select count(*) from call_"); err != nil {
+				t.Fatal(err)
+			}
+			var changed atomic.Bool
+			go func() { // it waits for the reader
+				if _, err := db.Exec("alter table call_ add column later integer"); err == nil {
+					changed.Store(true)
+				}
+			}()
+			time.Sleep(300 * time.Millisecond)
+			f.must("pace", "--release")
+			f.until("holding for it", func(w map[string]any) bool {
+				return holding(w) && strings.Contains(w["holding"].(string), "others wait for the table")
+			})
+			if err := tx.Rollback(); err != nil {
+				t.Fatal(err)
+			}
+			f.until("going on", goesOn)
+			for began := time.Now(); !changed.Load() && time.Since(began) < 10*time.Second; {
+				time.Sleep(10 * time.Millisecond)
+			}
+			if !changed.Load() {
+				t.Error("the other's change did not come about")
+			}
+			if _, err := db.Exec("alter table call_ drop column later"); err != nil {
+				t.Error(err)
+			}
+			f.end()
+		})
+	}
+}
+
+// TestHoldsForAReplica is that a backfill holds while a replica is behind or has stopped,
+// says so, and goes on once it follows again.
+func TestHoldsForAReplica(t *testing.T) {
+	t.Run("PostgreSQL", func(t *testing.T) {
+		beside(t)
+		p, err := server.StartPostgres()
+		if err != nil {
+			t.Fatal(err)
+		}
+		t.Cleanup(func() { p.Stop() })
+		name, err := p.Database()
+		if err != nil {
+			t.Fatal(err)
+		}
+		replica, err := p.Replica("pier_b")
+		if err != nil {
+			t.Fatal(err)
+		}
+		t.Cleanup(func() { replica.Stop() })
+		f := filling(t, p.URL(name), 400_000, "", "")
+		on := &office{T: t, dir: f.dir, url: replica.URL("postgres")}
+		f.until("its rows", begun)
+		on.exec("select pg_wal_replay_pause()")
+		paused := time.Now()
+		w := f.until("holding", holding)
+		if took := time.Since(paused); took < 4*time.Second || took > 9*time.Second || !strings.HasPrefix(w["holding"].(string), "replica pier_b is ") {
+			t.Errorf("it held after %s: %v", took, w["holding"])
+		}
+		f.wants(f.follows(1), "holding: replica pier_b is ", "pier_b 6.", "behind")
+		on.exec("select pg_wal_replay_resume()")
+		f.until("going on", goesOn)
+		if err := replica.Kill(); err != nil {
+			t.Fatal(err)
+		}
+		f.until("holding", func(w map[string]any) bool {
+			return holding(w) && w["holding"] == "replica pier_b does not follow"
+		})
+		if err := replica.Start(); err != nil {
+			t.Fatal(err)
+		}
+		f.until("going on", goesOn)
+		f.must("pace", "--faster", "--batch-time", "200ms")
+		f.end()
+	})
+	t.Run("MariaDB", func(t *testing.T) {
+		beside(t)
+		m, err := server.StartMariaDB("log-bin=log", "server-id=1", "binlog-format=ROW", "log-bin-trust-function-creators=1")
+		if err != nil {
+			t.Fatal(err)
+		}
+		t.Cleanup(func() { m.Stop() })
+		name, err := m.Database()
+		if err != nil {
+			t.Fatal(err)
+		}
+		replica, err := m.Replica(2)
+		if err != nil {
+			t.Fatal(err)
+		}
+		t.Cleanup(func() { replica.Stop() })
+		for began := time.Now(); replica.Exec(name, "select 1") != nil; time.Sleep(50 * time.Millisecond) {
+			if time.Since(began) > 20*time.Second {
+				t.Fatal("the replica does not follow")
+			}
+		}
+		f := filling(t, m.URL(name), 400_000, "replicas = ['"+replica.URL(name)+"']\n", "")
+		f.until("its rows", begun)
+		if err := replica.Exec("", "stop slave"); err != nil {
+			t.Fatal(err)
+		}
+		f.until("holding", func(w map[string]any) bool {
+			return holding(w) && strings.HasSuffix(w["holding"].(string), " does not follow")
+		})
+		if err := replica.Exec("", "start slave"); err != nil {
+			t.Fatal(err)
+		}
+		f.until("going on", goesOn)
+		db := (&office{T: t, dir: f.dir, url: replica.URL(name)}).open()
+		defer db.Close()
+		c, err := db.Conn(t.Context())
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer c.Close()
+		if _, err := c.ExecContext(t.Context(), "lock tables call_ read"); err != nil {
+			t.Fatal(err)
+		}
+		f.until("holding", func(w map[string]any) bool {
+			return holding(w) && strings.HasSuffix(w["holding"].(string), " s behind")
+		})
+		if _, err := c.ExecContext(t.Context(), "unlock tables"); err != nil {
+			t.Fatal(err)
+		}
+		f.until("going on", goesOn)
+		f.must("pace", "--faster", "--batch-time", "200ms")
+		f.end()
+	})
+}
+
+// TestPaceWithWriters holds and releases at random while others write: none of what they
+// write is lost.
+func TestPaceWithWriters(t *testing.T) {
+	for name, database := range engines {
+		t.Run(name, func(t *testing.T) {
+			beside(t)
+			f := filling(t, database(t), 60_000, "", "", "--workers", "2")
+			mark := map[bool]string{true: "?", false: "$1"}[f.onMariaDB()]
+			stop := f.meanwhile(2, func(db *sql.DB, r *rand.Rand) error {
+				_, err := db.Exec("update call_ set other = coalesce(other, 0) + 1 where id = "+mark, 1+r.IntN(60_000))
+				time.Sleep(time.Millisecond)
+				return err
+			})
+			f.until("its rows", begun)
+			for range 3 {
+				f.run("pace", "--hold")
+				time.Sleep(300 * time.Millisecond)
+				f.run("pace", "--release", "--slower")
+				time.Sleep(200 * time.Millisecond)
+			}
+			f.run("pace", "--reset", "--batch-time", "100ms")
+			f.end()
+			f.same("select sum(other) from call_", fmt.Sprint(stop()))
+		})
+	}
+}
