@@ -35,7 +35,7 @@ var everyExpression = []struct{ kind, text string }{
 	{"integer", "cast(case when s = '12' then s end as integer)"}, {"numeric(9,2)", "cast(case when s = '12' then s end as numeric(9,2))"}, {"double precision", "cast(n as double precision)"}, {"text", "cast(day as text)"},
 	{"text", "cast(t as text)"}, {"date", "cast(t as date)"}, {"timestamp", "cast(day as timestamp)"}, {"date", "day + interval '1' day"}, {"date", "day - interval '30' day"}, {"timestamp", "t + interval '36' hour"},
 	{"timestamp", "t - interval '90' second"}, {"integer", "extract(year from t)"}, {"integer", "extract(month from day)"}, {"integer", "extract(day from t)"}, {"integer", "extract(hour from t)"}, {"integer", "extract(minute from t)"},
-	{"integer", "extract(second from t)"}, {"bigint", "extract(epoch from t)"}, {"boolean", "day < date '2000-01-01'"}, {"boolean", "t >= timestamp '2031-12-31 23:59:59'"}, {"integer", "cast(flag as integer)"}, {"boolean", "cast(n % 2 as boolean)"},
+	{"integer", "extract(second from t)"}, {"bigint", "extract(epoch from t)"}, {"boolean", "day < date '2000-01-01'"}, {"boolean", "t >= timestamp '2031-12-31 23:59:59'"}, {"integer", "cast(flag as integer)"}, {"boolean", "cast(n % 2 as boolean)"}, {"boolean", "cast(cast(flag as text) as boolean)"}, {"boolean", "cast(case when n > 0 then 'true' when n < 0 then '0' end as boolean)"},
 	{"text", "cast(flag as text)"},
 }
 

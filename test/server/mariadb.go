@@ -89,11 +89,12 @@ func (m *MariaDB) Start() error {
 		return err
 	}
 	args := []string{
-		"--no-defaults", "--datadir=" + filepath.Join(m.Dir, "data"), "--socket=" + m.Socket(), "--port=" + strconv.Itoa(m.Port), "--bind-address=127.0.0.1", "--pid-file=" + filepath.Join(m.Dir, "pid"), "--skip-name-resolve",
+		"--no-defaults", "--datadir=" + filepath.Join(m.Dir, "data"), "--tmpdir=" + m.Dir, "--socket=" + m.Socket(), "--port=" + strconv.Itoa(m.Port), "--bind-address=127.0.0.1", "--pid-file=" + filepath.Join(m.Dir, "pid"), "--skip-name-resolve",
 		"--innodb-flush-log-at-trx-commit=0", "--innodb-doublewrite=0", "--innodb-flush-method=nosync", "--sync-frm=0", "--innodb-buffer-pool-size=256M", "--innodb-log-file-size=256M", "--max-connections=200",
 		"--character-set-server=latin1", "--sql-mode=", // what a careless server has must not matter
 		"--ssl-cert=" + filepath.Join(m.Dir, "server.pem"), "--ssl-key=" + filepath.Join(m.Dir, "server.key"),
 	}
+	// The folder for temporary files is its own: a server that starts takes those of others away.
 	for _, s := range m.settings {
 		args = append(args, "--"+s)
 	}

@@ -374,7 +374,11 @@ func (r *Runner) stopped(p *progress, s *engine.Step, err error) error {
 		}
 	}
 	if !p.changed {
-		if out.Class != fault.Refused {
+		var broken *engine.Violation
+		switch {
+		case errors.As(err, &broken):
+			out.Class, out.Rule = fault.Refused, "rows-would-break"
+		case out.Class != fault.Refused:
 			out.Class = fault.Failed
 		}
 		if errors.Is(err, context.Canceled) {

@@ -217,10 +217,10 @@ func (a *applier) dropTable(st *sqltext.DropTable) error {
 	return nil
 }
 
-// valueOf gives a constant as a column of a type holds it: a number in a column of text
-// is the text of it.
+// valueOf gives a constant as a column of a type holds it: a number or a truth value in a
+// column of text is the text of it.
 func valueOf(t sqltext.Type, e sqltext.Expr) sqltext.Expr {
-	if l, ok := e.(*sqltext.Literal); ok && l.Kind == sqltext.NumberLiteral && t.IsText() {
+	if l, ok := e.(*sqltext.Literal); ok && (l.Kind == sqltext.NumberLiteral || l.Kind == sqltext.BoolLiteral) && t.IsText() {
 		return &sqltext.Literal{Kind: sqltext.StringLiteral, Text: l.Text}
 	}
 	return e

@@ -56,7 +56,7 @@ func (r *renderer) cast(e *sqltext.Cast) string {
 		case "boolean":
 			return x
 		}
-		return r.guarded(e, "case lower(trim("+x+")) when 'true' then 1 when 'false' then 0 when '1' then 1 else 0 end")
+		return r.guarded(e, "case lower(trim("+x+")) when 'true' then 1 when 'false' then 0 when '1' then 1 when '0' then 0 end")
 	case t.Name == "binary", t.Name == "varbinary", t.Name == "blob":
 		return "cast(" + x + " as binary)"
 	}
