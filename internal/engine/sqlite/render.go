@@ -324,7 +324,7 @@ func (r *renderer) cast(e *sqltext.Cast, place int) string {
 	case t.Name == "timestamp", t.Name == "timestamp with time zone":
 		return "datetime(" + x + ")"
 	case t.Name == "boolean":
-		return planning.Wrap("case lower("+x+") when 'true' then 1 when 'false' then 0 else "+x+" <> 0 end", bindPrimary, place)
+		return planning.Wrap("case lower("+x+") when 'true' then 1 when 'false' then 0 when '0' then 0 else "+x+" <> 0 end", bindPrimary, place)
 	case t.Name == "blob", t.Name == "binary", t.Name == "varbinary":
 		return "cast(" + x + " as blob)"
 	}
