@@ -2,7 +2,7 @@
 export CGO_ENABLED = 0
 GOFLAGS_BUILD = -trimpath -ldflags "-s -w"
 
-.PHONY: build demo test bench fuzz servers test-all test-postgres-versions
+.PHONY: build demo test bench fuzz faults servers test-all test-postgres-versions
 
 build:
 	go build $(GOFLAGS_BUILD) -o bin/lastboard ./cmd/lastboard
@@ -33,6 +33,10 @@ test-postgres-versions:
 test-all: servers
 	go test ./test -count=1 -timeout 60m -run 'Forecast|Killed|EnginesAgree' -all-kinds
 	go test ./test -count=1 -timeout 180m -run TestRandomMigrationsAreEqual -seeds 6000
+
+# Faults at every place of every kind of change, on every engine, under a new seed.
+faults: servers
+	go test ./test -count=1 -v -timeout 180m -run 'TestEveryFault|TestEveryKind|Killed|TestFullDisk' -all-kinds -faults 1000 -fault-seed $$(date +%s)
 
 # A longer hunt: random migrations under new seeds, then the parser.
 fuzz:

@@ -9,15 +9,15 @@ import (
 
 // wide is an office whose tables are large enough for batches, and whose writers may
 // not wait at all: whatever can run in batches does.
-func wide(t *testing.T) *office {
+func wide(t *testing.T, more ...string) *office {
 	t.Helper()
-	o := adopted(t,
+	o := adopted(t, append(more,
 		"create table berth (id integer primary key, code text not null)",
 		"insert into berth select value, 'B' || value from (with recursive s(value) as (select 1 union all select value + 1 from s where value < 40) select value from s)",
 		"create table vessel (id integer primary key, name text not null, length_ft numeric(6,1), berth_id integer, flag text)",
 		"insert into vessel select value, 'vessel ' || value, value / 10.0, value % 40 + 1, case when value % 7 = 0 then null else 'NO' end from (with recursive s(value) as (select 1 union all select value + 1 from s where value < 3000) select value from s)",
 		"create index by_name on vessel (name)", "create view named as select name from vessel",
-	)
+	)...)
 	o.write("lastboard.toml", "database = 'dev'\n[databases.dev]\nurl = 'sqlite:harbour.db'\n[databases.dev.pace]\nlock_wait = '1ns'\nbatch_time = '1ms'\n")
 	o.write("migrations/flags.csv", csvOfFlags())
 	return o

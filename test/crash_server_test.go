@@ -8,14 +8,17 @@ import (
 )
 
 // wideServer is wide on a server.
-func wideServer(t *testing.T) *office {
+func wideServer(t *testing.T) *office { return wideServerOn(t, postgres) }
+
+// wideServerOn is so in a database of some server, with what more statements make.
+func wideServerOn(t *testing.T, database func(*testing.T) string, more ...string) *office {
 	t.Helper()
-	o := newServerOffice(t,
+	o := newOfficeOn(t, database, append(more,
 		"create table berth (id integer primary key, code text not null)",
 		"insert into berth select g, 'B' || g from generate_series(1, 40) g",
 		"create table vessel (id integer primary key, name text not null, length_ft numeric(6,1), berth_id integer, flag text)",
 		"insert into vessel select g, 'vessel ' || g, g / 10.0, g % 40 + 1, case when g % 7 = 0 then null else 'NO' end from generate_series(1, 3000) g",
-		"create index by_name on vessel (name)", "create view named as select name from vessel", "analyze")
+		"create index by_name on vessel (name)", "create view named as select name from vessel", "analyze")...)
 	o.must("adopt", "--yes")
 	o.write("lastboard.toml", "database = 'dev'\n[databases.dev]\nurl = '"+o.url+"'\nlive = true\n[databases.dev.pace]\nlock_wait = '100us'\nbatch_time = '1ms'\n")
 	o.write("migrations/flags.csv", csvOfFlags())
@@ -35,15 +38,17 @@ var serverKillings = []killing{
 }
 
 // wideMariaDB is wide on a MariaDB server, whose views would not follow another name.
-func wideMariaDB(t *testing.T) *office {
+func wideMariaDB(t *testing.T) *office { return wideMariaDBOn(t, mariadb) }
+
+func wideMariaDBOn(t *testing.T, database func(*testing.T) string, more ...string) *office {
 	t.Helper()
 	const options = " engine=InnoDB character set utf8mb4 collate utf8mb4_nopad_bin"
-	o := newOfficeOn(t, mariadb,
+	o := newOfficeOn(t, database, append(more,
 		"create table berth (id integer primary key, code varchar(40) not null)"+options,
 		"insert into berth select seq, concat('B', seq) from seq_1_to_40",
 		"create table vessel (id integer primary key, name varchar(60) not null, length_ft decimal(6,1), berth_id integer, flag varchar(20))"+options,
 		"insert into vessel select seq, concat('vessel ', seq), seq / 10.0, seq % 40 + 1, case when seq % 7 = 0 then null else 'NO' end from seq_1_to_3000",
-		"create index by_name on vessel (name)")
+		"create index by_name on vessel (name)")...)
 	o.must("adopt", "--yes")
 	o.write("lastboard.toml", "database = 'dev'\n[databases.dev]\nurl = '"+o.url+"'\nlive = true\n[databases.dev.pace]\nlock_wait = '100us'\nbatch_time = '1ms'\n")
 	o.write("migrations/flags.csv", csvOfFlags())

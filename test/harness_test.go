@@ -17,7 +17,7 @@ import (
 	"testing"
 	"time"
 
-	_ "github.com/go-sql-driver/mysql"
+	"github.com/go-sql-driver/mysql"
 	_ "github.com/jackc/pgx/v5/stdlib"
 	_ "modernc.org/sqlite"
 
@@ -28,6 +28,7 @@ import (
 var program string
 
 func TestMain(m *testing.M) {
+	mysql.SetLogger(&mysql.NopLogger{})
 	os.Exit(buildAndRun(m))
 }
 

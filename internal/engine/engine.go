@@ -260,6 +260,9 @@ const (
 	ProofOf  Kind = "proof"    // reads and asserts
 )
 
+// Kinds are all of them.
+var Kinds = []Kind{Catalog, Scan, Build, Backfill, Rewrite, Rebuild, Sync, ProofOf}
+
 // How long writers wait for a step.
 const (
 	WaitNo         = "no"

@@ -5,6 +5,7 @@ import (
 	"database/sql"
 	"errors"
 	"fmt"
+	"net"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -127,6 +128,15 @@ func (m *MariaDB) Replica(id int) (*MariaDB, error) {
 // Kill ends the server as a failure of the machine would.
 func (m *MariaDB) Kill() error { return m.end(syscall.SIGKILL) }
 
+// explain adds to an error of a server that is not there what it said at last.
+func (m *MariaDB) explain(err error) error {
+	var away *net.OpError
+	if errors.As(err, &away) {
+		return errors.Join(err, m.ended(m.Dir))
+	}
+	return err
+}
+
 // Socket is the server's socket.
 func (m *MariaDB) Socket() string { return filepath.Join(m.Dir, "s") }
 
@@ -142,7 +152,7 @@ func (m *MariaDB) Exec(database string, statements ...string) error {
 	db.SetMaxOpenConns(1)
 	for _, s := range statements {
 		if _, err := db.ExecContext(context.Background(), s); err != nil {
-			return errors.Join(fmt.Errorf("%s: %w", s, err), m.ended(m.Dir))
+			return m.explain(fmt.Errorf("%s: %w", s, err))
 		}
 	}
 	return nil

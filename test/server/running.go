@@ -53,7 +53,7 @@ func (r *running) silent(dir string) error {
 	return fmt.Errorf("the server does not answer: %s", text)
 }
 
-// ended is the error of a server that has ended by itself, with the end of what it said.
+// ended says whether a server has ended by itself, with the end of what it said.
 func (r *running) ended(dir string) error {
 	select {
 	case err := <-r.stopped:
@@ -61,7 +61,8 @@ func (r *running) ended(dir string) error {
 		text, _ := os.ReadFile(filepath.Join(dir, "log"))
 		return fmt.Errorf("the server has ended by itself: %v\n%s", err, text[max(0, len(text)-4000):])
 	default:
-		return nil
+		text, _ := os.ReadFile(filepath.Join(dir, "log"))
+		return fmt.Errorf("the server says\n%s", text[max(0, len(text)-4000):])
 	}
 }
 

@@ -7,12 +7,27 @@ import (
 	"strconv"
 	"strings"
 	"syscall"
+	"time"
 )
 
 var seen = map[string]int{}
 
+// wait makes a file and waits until it is gone.
+func wait(file string) {
+	if os.WriteFile(file, nil, 0o600) != nil {
+		return
+	}
+	for range 6000 {
+		if _, err := os.Stat(file); err != nil {
+			return
+		}
+		time.Sleep(10 * time.Millisecond)
+	}
+}
+
 // point kills this process the n-th time that the place named in LASTBOARD_FAULT
-// ("place:n") is reached: only tests build this in.
+// ("place:n") is reached, or, where LASTBOARD_FAULT_FILE names a file, makes that and
+// waits until it is gone: only tests build this in.
 func point(name string) {
 	place, times, _ := strings.Cut(os.Getenv("LASTBOARD_FAULT"), ":")
 	if place != name {
@@ -20,6 +35,10 @@ func point(name string) {
 	}
 	seen[name]++
 	if n, err := strconv.Atoi(times); err == nil && seen[name] == n {
+		if file := os.Getenv("LASTBOARD_FAULT_FILE"); file != "" {
+			wait(file)
+			return
+		}
 		syscall.Kill(os.Getpid(), syscall.SIGKILL)
 		select {}
 	}

@@ -45,6 +45,7 @@ func (r *Runner) outside(ctx context.Context, p *progress, s *engine.Step, first
 		if err != nil {
 			return err
 		}
+		point("outside-begun")
 		if err := r.statements(ctx, s, s.Outside.Clean, &tries); err != nil {
 			return err
 		}

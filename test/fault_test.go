@@ -1,0 +1,441 @@
+package test
+
+import (
+	"flag"
+	"fmt"
+	"maps"
+	"math/rand/v2"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"syscall"
+	"testing"
+	"time"
+
+	"lastboard/internal/engine"
+	"lastboard/test/server"
+)
+
+var (
+	faults    = flag.Int("faults", 72, "how many faults the matrix tries, over all engines")
+	faultSeed = flag.Uint64("fault-seed", 1, "the seed by which they are chosen")
+)
+
+// A sort of fault is what happens to a run that has come to a place of its way.
+type sortOf struct {
+	name string
+	// on are the engines that it can happen on.
+	on []string
+	do func(h *hazard)
+}
+
+var everywhere = []string{"SQLite", "PostgreSQL", "MariaDB"}
+
+// sorts are all that can happen, beside a disk that is full, which has a test of its own.
+var sorts = []sortOf{
+	{"kill", everywhere, func(h *hazard) { h.cmd.Process.Kill() }},
+	{"kill at any time", everywhere, func(h *hazard) {
+		h.goOn()
+		time.Sleep(time.Duration(h.r.IntN(120)) * time.Millisecond)
+		h.cmd.Process.Kill()
+	}},
+	{"connection cut", []string{"PostgreSQL", "MariaDB"}, func(h *hazard) { h.cut() }},
+	{"server killed", []string{"PostgreSQL", "MariaDB"}, func(h *hazard) { h.restart() }},
+	{"second runner", everywhere, func(h *hazard) {
+		o := *h.office
+		o.env = nil
+		if r := o.run(h.args...); r.code != 3 && h.place != "run-finished:1" { // where there may be nothing to do any more
+			o.Errorf("a second runner: %s", r)
+		} else if r.code == 3 {
+			o.wants(r, "another Lastboard is changing this database")
+		}
+	}},
+	{"interrupt", everywhere, func(h *hazard) { h.cmd.Process.Signal(syscall.SIGINT) }},
+	{"interrupt twice", everywhere, func(h *hazard) {
+		h.cmd.Process.Signal(syscall.SIGINT)
+		time.Sleep(20 * time.Millisecond)
+		h.cmd.Process.Signal(syscall.SIGINT)
+	}},
+}
+
+// places are where a run is when it happens: before, inside and after what it does.
+var places = []string{
+	"before-step:1", "statement:1", "statement:2", "statement:4", "after-step:1", "after-step:3", "before-commit:1", "after-commit:1", "before-commit:2",
+	"outside-begun:1", "outside-begun:2", "outside-done:1", "outside-done:3", "batch-statement:2", "batch-before-commit:1", "batch-before-commit:3", "batch-committed:2", "run-finished:1",
+}
+
+// hazardous are the changes that faults come into, for each engine: together they have
+// every kind of step that the engine has.
+var hazardous = map[string][]killing{
+	"SQLite":     append(slices.Clone(killings), killing{"an index", "create index by_flag on vessel (flag)", "select count(*) from sqlite_schema where name = 'by_flag'", "1"}),
+	"PostgreSQL": slices.Concat(serverKillings, killings),
+	"MariaDB":    slices.Concat(mariadbKillings, killings),
+}
+
+// lacks are the kinds of step that an engine does not have.
+var lacks = map[string][]engine.Kind{
+	"SQLite":     {engine.Rewrite},
+	"PostgreSQL": {engine.Rebuild},
+	"MariaDB":    {engine.Rebuild},
+}
+
+// hazard is one fault that comes to one run.
+type hazard struct {
+	*office
+	engine string
+	r      *rand.Rand
+	cmd    *runningCommand
+	file   string // that the run waits at
+	args   []string
+	place  string
+}
+
+type runningCommand struct {
+	Process *os.Process
+	ended   chan struct{}
+	output  *strings.Builder
+}
+
+func (h *hazard) goOn() { os.Remove(h.file) }
+
+// cut ends every session of the database at the server but the one that says so.
+func (h *hazard) cut() {
+	db := h.open()
+	defer db.Close()
+	if h.engine == "PostgreSQL" {
+		db.Exec("select pg_terminate_backend(pid) from pg_stat_activity where datname = current_database() and pid <> pg_backend_pid()")
+		return
+	}
+	rows, err := db.Query("select id from information_schema.processlist where db like concat(database(), '%') or db like 'lastboard%' having id <> connection_id()")
+	if err != nil {
+		return
+	}
+	var list []int64
+	for rows.Next() {
+		var id int64
+		if rows.Scan(&id) == nil {
+			list = append(list, id)
+		}
+	}
+	rows.Close()
+	for _, id := range list {
+		db.Exec(fmt.Sprint("kill ", id))
+	}
+}
+
+// hazards are the servers of the matrix, which are killed and started again.
+var hazards struct {
+	sync.Mutex
+	postgres *server.Postgres
+	mariadb  *server.MariaDB
+}
+
+func (h *hazard) restart() {
+	var err error
+	if h.engine == "PostgreSQL" {
+		err = hazards.postgres.Kill()
+		if err == nil {
+			err = hazards.postgres.Start()
+		}
+	} else if err = hazards.mariadb.Kill(); err == nil {
+		err = hazards.mariadb.Start()
+	}
+	if err != nil {
+		h.Errorf("the server does not start again: %v", err)
+	}
+}
+
+// TestEveryFault is the promise: whatever happens to a run, at whatever place, forward or
+// back, and while applications write, running it again ends it, taking it back takes it
+// back, no row is lost or wrong, and nothing has to be cleared by hand.
+func TestEveryFault(t *testing.T) {
+	t.Parallel()
+	t.Logf("-fault-seed %d", *faultSeed)
+	var tally sync.Map
+	t.Run("faults", func(t *testing.T) {
+		for i, name := range everywhere {
+			t.Run(name, func(t *testing.T) {
+				t.Parallel()
+				hazardsOf(t, name, *faults/len(everywhere), rand.New(rand.NewPCG(*faultSeed, uint64(i))), &tally)
+			})
+		}
+	})
+	tried := 0
+	counts := map[string]int{}
+	tally.Range(func(k, v any) bool {
+		counts[k.(string)] = int(v.(*atomic.Int32).Load())
+		tried += counts[k.(string)]
+		return true
+	})
+	for _, k := range slices.Sorted(maps.Keys(counts)) {
+		t.Logf("%-28s %4d tried and survived", k, counts[k])
+	}
+	t.Logf("%d faults in all", tried)
+	if tried < *faults*2/3 {
+		t.Errorf("only %d faults of %d were tried: the test has lost its aim", tried, *faults)
+	}
+}
+
+// hazardsOf tries faults on one engine, one after the other, until it has tried so many.
+func hazardsOf(t *testing.T, name string, wanted int, r *rand.Rand, tally *sync.Map) {
+	if err := startHazards(t, name); err != nil {
+		t.Fatal(err)
+	}
+	var at []sortOf
+	for _, s := range sorts {
+		if slices.Contains(s.on, name) {
+			at = append(at, s)
+		}
+	}
+	changes := slices.DeleteFunc(slices.Clone(hazardous[name]), func(k killing) bool { return name != "SQLite" && strings.Contains(k.query, "sqlite_schema") })
+	tried := 0
+	for round := 0; tried < wanted && round < 3*wanted && !t.Failed(); {
+		// Each change in turn, each time with other places and sorts.
+		k := changes[(round+r.IntN(2))%len(changes)]
+		t.Run(fmt.Sprintf("%d %s", round, k.name), func(t *testing.T) {
+			running.Store(t, true) // one after the other: the server is killed for all
+			h := &hazard{engine: name, r: r}
+			h.office = hazardOffice(t, name)
+			h.migration("0002-change", "-- A change\n"+k.statement+";\n")
+			base := h.still()
+			for range 4 { // of one database
+				if tried >= wanted || t.Failed() {
+					break
+				}
+				s, place, back := at[r.IntN(len(at))], places[r.IntN(len(places))], r.IntN(2) == 0
+				if h.try(k, base, s, place, back) {
+					tried++
+					n, _ := tally.LoadOrStore(name+", "+s.name, new(atomic.Int32))
+					n.(*atomic.Int32).Add(1)
+				}
+			}
+		})
+		round++
+	}
+}
+
+func startHazards(t *testing.T, name string) (err error) {
+	hazards.Lock()
+	defer hazards.Unlock()
+	switch name {
+	case "PostgreSQL":
+		if hazards.postgres, err = server.StartPostgres(); err == nil {
+			t.Cleanup(func() { hazards.postgres.Stop() })
+		}
+	case "MariaDB":
+		if hazards.mariadb, err = server.StartMariaDB("innodb-flush-log-at-trx-commit=2", "innodb-doublewrite=1"); err == nil {
+			t.Cleanup(func() { hazards.mariadb.Stop() })
+		}
+	}
+	return err
+}
+
+var (
+	forward = []string{"advance", "--yes", "--settle", "--let-writers-wait"}
+	back    = []string{"retreat", "--to", "1", "--yes", "--settle", "--let-writers-wait"}
+)
+
+// try lets one fault come to a run forward, or to one back, then ends what is unfinished
+// one way or the other. It reports whether the run came to the place at all.
+func (h *hazard) try(k killing, base string, s sortOf, place string, backward bool) bool {
+	h.Helper()
+	what := fmt.Sprintf("%s, %s at %s of %v", k.name, s.name, place, map[bool]string{true: "the way back", false: "the way forward"}[backward])
+	args := forward
+	if backward {
+		h.must(forward...)
+		args = back
+	}
+	w := h.writers(!strings.Contains(k.statement, "on update"))
+	came := h.suffer(args, s, place)
+	if came && h.r.IntN(2) == 0 && !backward || !came && !backward {
+		h.must(forward...)
+		h.same(k.query, k.want)
+		h.wants(h.code(0, "audit"), "matches:")
+	}
+	h.must(back...)
+	w.stop(h.office)
+	if now := h.still(); now != base {
+		h.Errorf("%s: it does not lead back to the start: %s", what, firstDifference(base, now))
+	}
+	h.wants(h.code(0, "audit"), "matches:") // nothing is left that the ledger does not know
+	if h.Failed() {
+		h.Errorf("after %s\n%s", what, h.cmd.output)
+	}
+	return came
+}
+
+// suffer runs the program until it comes to a place, and lets the fault come.
+func (h *hazard) suffer(args []string, s sortOf, place string) bool {
+	h.Helper()
+	h.file, h.args, h.place = filepath.Join(h.dir, "here"), args, place
+	os.Remove(h.file)
+	h.env = []string{"LASTBOARD_FAULT=" + place, "LASTBOARD_FAULT_FILE=" + h.file}
+	c := h.command(args...)
+	h.env = nil
+	out := &strings.Builder{}
+	c.Stdout, c.Stderr = out, out
+	if err := c.Start(); err != nil {
+		h.Fatal(err)
+	}
+	h.cmd = &runningCommand{Process: c.Process, ended: make(chan struct{}), output: out}
+	go func() { c.Wait(); close(h.cmd.ended) }()
+	came := false
+	for !came {
+		select {
+		case <-h.cmd.ended:
+			if c.ProcessState.ExitCode() != 0 {
+				h.Errorf("undisturbed it ends with %d\n%s", c.ProcessState.ExitCode(), out)
+			}
+			return false
+		case <-time.After(2 * time.Millisecond):
+			_, err := os.Stat(h.file)
+			came = err == nil
+		}
+	}
+	s.do(h)
+	h.goOn()
+	select {
+	case <-h.cmd.ended:
+	case <-time.After(60 * time.Second):
+		c.Process.Kill()
+		h.Errorf("it does not end after %s\n%s", s.name, out)
+	}
+	return true
+}
+
+// hazardOffice is a database with room for writers: each counts in a row of its own and
+// adds rows of its own.
+func hazardOffice(t *testing.T, name string) *office {
+	t.Helper()
+	switch name {
+	case "SQLite":
+		return wide(t, "pragma journal_mode = wal", "create table tide (id integer primary key, n integer not null)", "insert into tide values (1, 0), (2, 0)")
+	case "PostgreSQL":
+		return wideServerOn(t, func(t *testing.T) string { return hazardDatabase(t, hazards.postgres.Database, hazards.postgres.URL) }, "create table tide (id integer primary key, n integer not null)", "insert into tide values (1, 0), (2, 0)")
+	}
+	return wideMariaDBOn(t, func(t *testing.T) string { return hazardDatabase(t, hazards.mariadb.Database, hazards.mariadb.URL) }, "create table tide (id integer primary key, n integer not null) engine=InnoDB", "insert into tide values (1, 0), (2, 0)")
+}
+
+func hazardDatabase(t *testing.T, make func() (string, error), url func(string) string) string {
+	t.Helper()
+	name, err := make()
+	if err != nil {
+		t.Fatal(err)
+	}
+	return url(name)
+}
+
+// still is all that the applications' tables hold but what the writers write.
+func (h *hazard) still() string {
+	h.exec("update tide set n = 0 where n > 0", "delete from tide where id > 2")
+	return h.snapshot()
+}
+
+// writers are applications that write while a run goes on.
+type writers struct {
+	done          atomic.Bool
+	all           sync.WaitGroup
+	counted, sure [2]int64 // acknowledged, and tried
+	added         [2][]int64
+}
+
+// writers starts two, each of which counts and adds rows. What is refused, because the
+// database is away or held, is tried again; what is acknowledged has to be there in the
+// end. everywhere says that they write to the rows that the run changes, too.
+func (h *hazard) writers(everywhere bool) *writers {
+	w := &writers{}
+	for i := range 2 {
+		w.all.Go(func() {
+			db := h.open()
+			defer db.Close()
+			next := int64(1000 * (i + 1))
+			for !w.done.Load() {
+				w.sure[i]++
+				if _, err := db.Exec(fmt.Sprintf("update tide set n = n + 1 where id = %d", i+1)); err == nil {
+					w.counted[i]++
+				}
+				if _, err := db.Exec(fmt.Sprintf("insert into tide (id, n) values (%d, 0)", next)); err == nil {
+					w.added[i] = append(w.added[i], next)
+				}
+				next++
+				if everywhere {
+					db.Exec(fmt.Sprintf("update vessel set name = name where id = %d", 1+next%3000)) // which may be gone, or called otherwise
+				}
+				time.Sleep(2 * time.Millisecond)
+			}
+		})
+	}
+	return w
+}
+
+// stop ends the writers and looks for what they wrote.
+func (w *writers) stop(o *office) {
+	o.Helper()
+	w.done.Store(true)
+	w.all.Wait()
+	db := o.open()
+	defer db.Close()
+	for i := range 2 {
+		var n int64
+		if err := db.QueryRow(fmt.Sprintf("select n from tide where id = %d", i+1)).Scan(&n); err != nil {
+			o.Errorf("the row of writer %d: %v", i+1, err)
+		}
+		if n < w.counted[i] || n > w.sure[i] {
+			o.Errorf("writer %d was told %d times that it had counted, tried %d times, and finds %d", i+1, w.counted[i], w.sure[i], n)
+		}
+		there := map[int64]bool{}
+		rows, err := db.Query("select id from tide where id > 2")
+		if err != nil {
+			o.Fatal(err)
+		}
+		for rows.Next() {
+			var id int64
+			if err := rows.Scan(&id); err != nil {
+				o.Fatal(err)
+			}
+			there[id] = true
+		}
+		rows.Close()
+		for _, id := range w.added[i] {
+			if !there[id] {
+				o.Errorf("row %d of writer %d was acknowledged and is gone", id, i+1)
+			}
+		}
+	}
+}
+
+// TestEveryKindOfStepIsInTheMatrix is that the changes that faults come into have every
+// kind of step that there is, on each engine.
+func TestEveryKindOfStepIsInTheMatrix(t *testing.T) {
+	for _, name := range everywhere {
+		t.Run(name, func(t *testing.T) {
+			seen := map[engine.Kind]bool{}
+			var o *office
+			switch name {
+			case "SQLite":
+				o = wide(t)
+			case "PostgreSQL":
+				o = wideServer(t)
+			default:
+				o = wideMariaDB(t)
+			}
+			for _, k := range hazardous[name] {
+				if name != "SQLite" && strings.Contains(k.query, "sqlite_schema") {
+					continue
+				}
+				o.migration("0002-change", "-- A change\n"+k.statement+";\n")
+				for _, s := range o.forecast() {
+					seen[engine.Kind(s.Kind)] = true
+				}
+			}
+			for _, k := range engine.Kinds {
+				if has := !slices.Contains(lacks[name], k); seen[k] != has {
+					t.Errorf("%s: in the matrix %v, on the engine %v", k, seen[k], has)
+				}
+			}
+		})
+	}
+}
