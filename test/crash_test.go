@@ -6,8 +6,6 @@ import (
 	"fmt"
 	"math/rand/v2"
 	"os"
-	"os/exec"
-	"path/filepath"
 	"strings"
 	"sync/atomic"
 	"syscall"
@@ -275,41 +273,4 @@ func TestSecondRunnerIsRefused(t *testing.T) {
 		t.Fatal(err)
 	}
 	afterChange(o, 200_000)
-}
-
-func TestFullDisk(t *testing.T) {
-	if os.Getuid() != 0 {
-		t.Fatal("this test mounts a small file system: run it as root")
-	}
-	o := bigOffice(t, 60_000)
-	start := o.snapshot()
-	dir := filepath.Join(t.TempDir(), "small")
-	if err := os.Mkdir(dir, 0o777); err != nil {
-		t.Fatal(err)
-	}
-	info, err := os.Stat(filepath.Join(o.dir, "harbour.db"))
-	if err != nil {
-		t.Fatal(err)
-	}
-	room := info.Size() + 600_000
-	if out, err := exec.Command("mount", "-t", "tmpfs", "-o", fmt.Sprintf("size=%d", room), "tmpfs", dir).CombinedOutput(); err != nil {
-		t.Fatalf("mount: %v %s", err, out)
-	}
-	t.Cleanup(func() { exec.Command("umount", "-l", dir).Run() })
-	if out, err := exec.Command("cp", "-r", o.dir+"/.", dir).CombinedOutput(); err != nil {
-		t.Fatalf("cp: %v %s", err, out)
-	}
-	small := &office{T: t, dir: dir}
-	r := small.run("advance", "--yes")
-	if r.code != 1 && r.code != 4 {
-		t.Fatalf("wanted exit 1 or 4, got %s", r)
-	}
-	small.wants(r, "the disk is full")
-	if out, err := exec.Command("mount", "-o", "remount,size=200m", dir).CombinedOutput(); err != nil {
-		t.Fatalf("remount: %v %s", err, out)
-	}
-	small.must("advance", "--yes")
-	afterChange(small, 60_000)
-	small.must("retreat", "--to", "1", "--yes")
-	small.unchanged(start)
 }
