@@ -97,6 +97,9 @@ func (r *Runner) run(ctx context.Context, p *progress, fresh bool) error {
 			}
 		default:
 			if step, err := r.unit(ctx, p, unit, first, closing); err != nil {
+				if i > 0 && !p.changed && r.unbegun(context.WithoutCancel(ctx), p) != nil {
+					p.changed = true // the record stays
+				}
 				return r.stopped(p, step, err)
 			}
 		}
