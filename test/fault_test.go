@@ -47,7 +47,7 @@ var sorts = []sortOf{
 	{"second runner", everywhere, func(h *hazard) {
 		o := *h.office
 		o.env = nil
-		if r := o.run(h.args...); r.code != 3 && h.place != "run-finished:1" { // where there may be nothing to do any more
+		if r := o.run(h.args...); r.code != 3 && !strings.Contains(r.stdout, "nothing to do") { // where the first has done everything
 			o.Errorf("a second runner: %s", r)
 		} else if r.code == 3 {
 			o.wants(r, "another Lastboard is changing this database")

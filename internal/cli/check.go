@@ -33,6 +33,9 @@ the exit code is 3 when there is an error.`,
 		Args: cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
 			show := showFindings
+			if sarif && g.json {
+				return usageError{errors.New("--sarif and --json are two forms of the same: say one")}
+			}
 			if sarif {
 				show, g.quiet = showSarif, true // the document alone
 			}

@@ -39,6 +39,9 @@ migration until a person has decided.`,
 			if !ok {
 				return fault.New(fault.Usage, "title-empty", "say what changes: lastboard draft \"Vessels carry a call sign\"", "%q has no letters a-z or digits for a file's name", title)
 			}
+			if len(slug) > longestSlug {
+				return fault.New(fault.Usage, "title-long", "say it in fewer words; the rest belongs in the file", "the title has %d characters, too many for a file's name", len(title))
+			}
 			list, err := loadMigrations(p)
 			var faults fault.List
 			if err != nil && !(errors.As(err, &faults) && faults[0].Rule != "folder-missing") {
@@ -102,3 +105,6 @@ func (g *global) wanted(ctx context.Context, path string) (string, error) {
 	}
 	return draft.Wanted(present, path, string(source), s.engine)
 }
+
+// longestSlug is how long the title in a file's name may be: file systems hold 255 bytes.
+const longestSlug = 120

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"os"
 	"os/signal"
+	"strings"
 	"syscall"
 
 	"github.com/spf13/cobra"
@@ -101,6 +102,7 @@ In the order in which people work:
   lastboard draft "Call signs"     write a migration
   lastboard check, forecast        what is wrong with it, what it would do
   lastboard advance                do it
+  lastboard follow, pace           watch it, hold it, slow it, from any terminal
   lastboard retreat --to 0004      take it back, with the data
   lastboard status, ledger         where it stands, what was done
   lastboard audit                  do the tables still match
@@ -129,8 +131,25 @@ Topics: lastboard help language, help engines, help safety`,
 		newStatus(g), newFollow(g), newPace(g), newLedger(g), newKept(g), newTidy(g), newAudit(g), newVersion(g), newDemo(g))
 	root.AddCommand(newTopics()...)
 	root.SetHelpCommandGroupID("")
+	root.PersistentPreRunE = func(c *cobra.Command, _ []string) error { return g.sane(c) }
 	wrapUsage(root)
 	return root
+}
+
+// sane refuses flags that say nothing, and numbers of rows below none.
+func (g *global) sane(c *cobra.Command) error {
+	for _, name := range []string{"url", "database", "project", "metrics", "to", "at", "compare"} {
+		if f := c.Flags().Lookup(name); f != nil && f.Changed && f.Value.String() == "" {
+			return usageError{fmt.Errorf("--%s wants a value", name)}
+		}
+	}
+	if f := c.Flags().Lookup("workers"); f != nil && f.Value.String() != "1" && f.Value.String() != "2" {
+		return usageError{fmt.Errorf("--workers is 1 or 2, not %s", f.Value)}
+	}
+	if f := c.Flags().Lookup("rows"); f != nil && strings.HasPrefix(f.Value.String(), "-") {
+		return usageError{fmt.Errorf("--rows wants a number of rows, not %s", f.Value)}
+	}
+	return nil
 }
 
 // knownCommand refuses a command that there is not, with the nearest one there is.

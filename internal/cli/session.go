@@ -323,6 +323,9 @@ func (s *session) bound(said *time.Duration, usual time.Duration) time.Duration 
 func (s *session) followers(ctx context.Context) ([]run.Follower, error) {
 	var list []run.Follower
 	for _, url := range s.database.Replicas {
+		if strings.Contains(url, "${") {
+			return nil, fault.New(fault.Usage, "configuration", "set the variable", "a replica of database %s is %s, and the environment does not say what that is", s.database.Name, url)
+		}
 		db, err := s.engine.Open(ctx, s.project.Path(url), engine.Read)
 		if err != nil {
 			return nil, openFault(err)

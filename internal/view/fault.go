@@ -14,7 +14,11 @@ func (p *Printer) Failure(err error) {
 	p.clearProgress()
 	var list fault.List
 	if errors.As(err, &list) {
-		for _, f := range list {
+		for i, f := range list {
+			if i == mostFaults {
+				fmt.Fprintf(p.err, "and %d more\n", len(list)-i)
+				return
+			}
 			p.fault(f)
 		}
 		return
@@ -24,6 +28,27 @@ func (p *Printer) Failure(err error) {
 		f = &fault.Fault{Level: fault.Error, Message: err.Error()}
 	}
 	p.fault(f)
+}
+
+// mostFaults are as many as are written of one kind of input at once.
+const mostFaults = 50
+
+// window is how much is shown of a source line that is longer, in characters, and
+// longestMessage how much of a message.
+const (
+	window         = 160
+	longestMessage = 1000
+)
+
+// cutAround cuts a long line so that the character at a place, from 0, stays in it. It
+// gives where that is now.
+func cutAround(line []rune, at int) ([]rune, int) {
+	at = min(at, len(line))
+	if len(line) <= window {
+		return line, at
+	}
+	from := max(0, min(at-window/2, len(line)-window))
+	return line[from : from+window], at - from
 }
 
 func (p *Printer) fault(f *fault.Fault) {
@@ -70,12 +95,15 @@ func faultLines(f *fault.Fault) []string {
 	if f.Rule != "" && f.Rule != "syntax" {
 		level += " " + f.Rule
 	}
-	lines := []string{where + style.Render(level+":") + " " + f.Message}
+	message := f.Message
+	if len(message) > longestMessage {
+		message = strings.ToValidUTF8(message[:longestMessage], "") + "…"
+	}
+	lines := []string{where + style.Render(level+":") + " " + message}
 	if f.Source != "" {
-		column := max(1, f.Where.Column)
-		lead := []rune(strings.ReplaceAll(f.Source, "\t", " "))
-		lead = lead[:min(len(lead), column-1)]
-		lines = append(lines, "  "+strings.ReplaceAll(f.Source, "\t", " "), "  "+strings.Repeat(" ", width(string(lead)))+style.Render("^"))
+		line, at := cutAround([]rune(strings.ReplaceAll(f.Source, "\t", " ")), max(1, f.Where.Column)-1)
+		lead := line[:at]
+		lines = append(lines, "  "+string(line), "  "+strings.Repeat(" ", width(string(lead)))+style.Render("^"))
 	}
 	if len(f.Samples) > 0 {
 		var rows []string

@@ -46,6 +46,7 @@ var rules = []Rule{
 	{"action-conflict", "Two actions of one statement contradict each other.", "Write two statements, or one `using` that says both."},
 	{"values-do-not-match", "A row to insert has more or fewer values than there are columns.", "Give one value for each column."},
 	{"expression-not-steady", "A generated column, check or index uses what gives another result each time, or reads other rows.", "Use a default, a fixed date, or compute it when it is read."},
+	{"default-unfit", "A constant default cannot stand in its column: too long, too large, no such date, not of its type.", "Write a default that the column can hold."},
 	{"default-reads-row", "A default uses a column, and a default cannot read the row.", "Compute it for existing rows with `using`."},
 	{"default-leaves-old-rows", "A new default is for new rows: rows that are null stay as they are.", "Add a backfill."},
 	{"default-does-not-fit", "The default is no value of the column's type.", "Write one that is."},

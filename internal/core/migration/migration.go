@@ -170,7 +170,7 @@ func read(path string) (*Migration, error) {
 	}
 	n, err := strconv.Atoi(parts[1])
 	if err != nil {
-		return nil, err
+		return nil, fault.List{{Level: fault.Error, Class: fault.Usage, Rule: "file-name", Message: "the number " + parts[1] + " of the file's name is too large", Cure: "count from 0001", Where: fault.Where{File: path, Line: 1, Column: 1}}}
 	}
 	m, err := Parse(path, parts[1], parts[2], string(src))
 	m.Number = n

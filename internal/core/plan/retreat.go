@@ -53,6 +53,7 @@ func (p *Planner) Retreat(ctx context.Context, m Progress) (*Plan, error) {
 		return nil, p.noWayBack(m.Record.Version, err)
 	}
 	undo(out, m.Steps)
+	p.forgetUnmade(ctx, out, m.Steps)
 	p.finish(out)
 	return out, nil
 }
@@ -70,6 +71,29 @@ func undo(out *Plan, steps []ledger.Step) {
 			out.Steps = append(out.Steps, step)
 		}
 	}
+}
+
+// forgetUnmade lets go of what steps were about to keep that were stopped before there was
+// a place for it.
+func (p *Planner) forgetUnmade(ctx context.Context, out *Plan, steps []ledger.Step) {
+	var list []string
+	for _, s := range steps {
+		for _, k := range s.Step.Keeps {
+			back := slices.ContainsFunc(out.Steps, func(o *engine.Step) bool { return slices.Contains(o.PutsBack, k.Kept) })
+			if s.State != "waiting" && s.State != "done" && !back && !p.exists(ctx, k.Kept) {
+				list = append(list, k.Kept)
+			}
+		}
+	}
+	if len(list) > 0 {
+		out.Steps = append(out.Steps, &engine.Step{Kind: engine.Catalog, What: "forget what was not kept yet", Lock: "none", WritersWait: engine.WaitNo, PutsBack: list})
+	}
+}
+
+// exists reports whether there is a table of kept values.
+func (p *Planner) exists(ctx context.Context, table string) bool {
+	_, err := p.in.DB.Query(ctx, "select 1 from "+table+" limit 1")
+	return err == nil
 }
 
 // present leaves out what was discarded since.
@@ -95,10 +119,7 @@ func (p *Planner) wayBack(ctx context.Context, r *Record, steps []ledger.Step, i
 	case !begun(steps, i), r.Insert != nil && !wrote(steps, i):
 		return nil, nil
 	}
-	return r.partial(p.current, func(table string) bool {
-		_, err := p.in.DB.Query(ctx, "select 1 from "+table+" limit 1")
-		return err == nil
-	})
+	return r.partial(p.current, func(table string) bool { return p.exists(ctx, table) })
 }
 
 func finished(steps []ledger.Step, change int) bool {

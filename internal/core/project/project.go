@@ -11,6 +11,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"syscall"
 	"time"
 
 	"github.com/pelletier/go-toml/v2"
@@ -84,7 +85,7 @@ var knownKeys = []string{
 func Load(dir string) (*Project, error) {
 	path := filepath.Join(dir, File)
 	data, err := os.ReadFile(path)
-	if errors.Is(err, os.ErrNotExist) {
+	if errors.Is(err, os.ErrNotExist) || errors.Is(err, syscall.ENOTDIR) {
 		return nil, fault.New(fault.Usage, "project-missing", "run lastboard init here, or name the project's folder with --project", "there is no %s in %s", File, dir)
 	}
 	if err != nil {

@@ -56,6 +56,8 @@ func TestLoad(t *testing.T) {
 		Name: "harbour", URL: "sqlite:/srv/live.db", Live: true, Confirm: true,
 		Pace: project.Pace{BatchTime: 100 * time.Millisecond, LockWait: 200 * time.Millisecond, LockTries: 7, KeepDays: 12},
 	}
+	behind := 5 * time.Second
+	want.Pace.ReplicaBehind = &behind
 	if got := *p.Databases["harbour"]; !reflect.DeepEqual(got, want) {
 		t.Errorf("wanted %+v, got %+v", want, got)
 	}

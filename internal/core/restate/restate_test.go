@@ -137,7 +137,12 @@ func randomTables(r *rand.Rand) string {
 				continue
 			}
 			columns = append(columns, c)
-			fmt.Fprintf(&b, ", %s %s%s%s", c, pick("text", "varchar(9)", "integer", "numeric(6,2)", "enum('a', 'b')"), pick("", " not null"), pick("", " default null", " default 'a'"))
+			kind := pick("text", "varchar(9)", "integer", "numeric(6,2)", "enum('a', 'b')")
+			constant := map[string]string{"integer": " default 7", "numeric(6,2)": " default 7.25"}[kind]
+			if constant == "" {
+				constant = " default 'a'"
+			}
+			fmt.Fprintf(&b, ", %s %s%s%s", c, kind, pick("", " not null"), pick("", " default null", constant))
 		}
 		if len(columns) > 0 && r.IntN(2) == 0 {
 			fmt.Fprintf(&b, ", constraint c%d check (%s is not null)", r.IntN(2), columns[0])

@@ -56,7 +56,7 @@ func (x *alteration) setDefault(c *Column, action *sqltext.SetDefault) error {
 		return problem(action.At, "identity-default", "", "column %s numbers itself and cannot have a default", c.Name)
 	}
 	c.Default = &Expr{Tree: valueOf(c.Type, action.Value)}
-	return nil
+	return c.defaultFits(action.At)
 }
 
 func (x *alteration) setNotNull(c *Column, action *sqltext.SetNotNull) error {

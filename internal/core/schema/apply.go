@@ -239,6 +239,11 @@ func (a *applier) addColumn(t *Table, def *sqltext.ColumnDef, existing bool) err
 			return problem(def.Pos, "default-reads-row", "compute it for the rows that are there with using, and for new ones where they are written", "the default of %s uses column %s, and a default cannot read the row", c.Name, refs[0].Column)
 		}
 	}
+	if existing { // a table that is taken under care may have any
+		if err := c.defaultFits(def.Pos); err != nil {
+			return err
+		}
+	}
 	if g := def.Generated; g != nil {
 		if c.Default != nil {
 			return problem(def.Pos, "generated-default", "", "column %s is generated and cannot have a default", c.Name)

@@ -12,6 +12,7 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -69,6 +70,11 @@ func configure(target string) (*mysql.Config, error) {
 		return nil, err
 	}
 	q := u.Query()
+	for key := range q {
+		if known := []string{"option-file", "socket", "tls", "tls-ca"}; !slices.Contains(known, key) {
+			return nil, fmt.Errorf("it has an option %s, and there are only %s", key, strings.Join(known, ", "))
+		}
+	}
 	file := q.Get("option-file")
 	if file == "" {
 		if home, err := os.UserHomeDir(); err == nil {
