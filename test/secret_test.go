@@ -1,0 +1,75 @@
+package test
+
+import (
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+)
+
+// TestNoSecretIsShown plants a password in the address of a database and looks for it in
+// everything that is said, written and recorded, when all goes well and when it does not.
+func TestNoSecretIsShown(t *testing.T) {
+	const secret = "tidewater"
+	for name, database := range engines {
+		t.Run(name, func(t *testing.T) {
+			create := "create table vessel (id integer primary key, name varchar(20))"
+			grant := []string{"grant all on schema public to guarded", "grant all on vessel to guarded", "alter table vessel owner to guarded"}
+			if name == "MariaDB" {
+				create += " engine=InnoDB"
+				grant = []string{"grant all on *.* to guarded@'127.0.0.1'"}
+			}
+			o := newOfficeOn(t, database, append([]string{create, "insert into vessel values (1, 'Tern')"}, grant...)...)
+			if name == "PostgreSQL" {
+				o.exec("do $$ begin execute 'grant all on database ' || current_database() || ' to guarded'; end $$")
+			}
+			scheme, rest, _ := strings.Cut(o.url, "://")
+			_, at, _ := strings.Cut(rest, "@")
+			url := func(password, at string) string { return scheme + "://guarded:" + password + "@" + at }
+			o.write("lastboard.toml", "database = 'dev'\n[databases.dev]\nurl = '${HARBOUR_URL}'\n")
+			all := func(url string) {
+				o.env = []string{"HARBOUR_URL=" + url}
+				for _, args := range [][]string{
+					{"adopt", "--yes"}, {"describe"}, {"describe", "vessel", "--json"}, {"check"}, {"forecast", "--statements", "--why"}, {"forecast", "--probe"}, {"advance", "--yes"}, {"status"}, {"ledger"}, {"ledger", "2", "--json"}, {"audit"}, {"kept"},
+					{"pace"}, {"pace", "--hold"}, {"follow"}, {"retreat", "--to", "1", "--yes"}, {"advance", "--to", "7"}, {"describe", "--url", url}, {"describe", "--url", url + "?nonsense=1"}, {"describe", "--url", url + ":"}, {"init", "--url", url},
+				} {
+					if r := o.run(args...); strings.Contains(r.stdout+r.stderr, secret) {
+						t.Errorf("lastboard %s shows the password: %s", strings.Join(args, " "), r)
+					}
+				}
+				o.env = nil
+			}
+			o.migration("0002-change", "-- A change\nalter table vessel add flag varchar(9) not null using ('NO');\nbackfill vessel set name = upper(name);\n")
+			all(url(secret, at))
+			o.env = []string{"HARBOUR_URL=" + url(secret, at)}
+			o.must("advance", "--yes")
+			o.env = nil
+			host, _, _ := strings.Cut(at, "/")
+			for _, wrong := range []string{url(secret+"x", at), url(secret, host+"/nowhere"), url(secret, "127.0.0.1:1/x"), url(secret, "127.0.0.1:port/x"), url(secret+"%zz", at), "nonsense://guarded:" + secret + "@" + at} {
+				all(wrong)
+			}
+			for _, table := range []string{"lastboard_migration", "lastboard_entry", "lastboard_step", "lastboard_runner", "lastboard_work", "lastboard_pace", "lastboard_meta"} {
+				place := table
+				if name == "PostgreSQL" {
+					place = "lastboard." + table
+				}
+				if s := o.query("select * from " + place); strings.Contains(s, secret) {
+					t.Errorf("table %s holds the password", table)
+				}
+			}
+			err := filepath.WalkDir(o.dir, func(path string, d os.DirEntry, err error) error {
+				if err != nil || d.IsDir() {
+					return err
+				}
+				data, err := os.ReadFile(path)
+				if strings.Contains(string(data), secret) {
+					t.Errorf("file %s holds the password", path)
+				}
+				return err
+			})
+			if err != nil {
+				t.Error(err)
+			}
+		})
+	}
+}
