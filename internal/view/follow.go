@@ -165,6 +165,7 @@ func (m *followModel) running(width, height int) []string {
 	}
 	list = []string{bold.Render(verb+" "+w.Version+"-"+w.Name) + faint.Render("   "+list[0]), ""}
 	figures := m.figures(width, w)
+	list = append(list, faint.Render(fmt.Sprintf("%4s  %-9s %10s  %12s  ", "step", "kind", "took", "forecast")))
 	list = append(list, m.steps(w, max(1, height-len(list)-len(figures)-1))...)
 	return append(append(list, ""), figures...)
 }
@@ -186,7 +187,7 @@ func (m *followModel) steps(w *ledger.Work, room int) []string {
 		case s.State == "done":
 			state, style = Seconds(s.Took), lipgloss.NewStyle()
 		}
-		list = append(list, style.Render(fmt.Sprintf("%3d  %-9s %10s %s", s.Step.Number, s.Step.Kind, state, pad("of "+Estimate(s.Step.Seconds), 16)))+style.Render(s.Step.What))
+		list = append(list, style.Render(fmt.Sprintf("%4d  %-9s %10s  %12s  ", s.Step.Number, s.Step.Kind, state, Estimate(s.Step.Seconds)))+style.Render(s.Step.What))
 	}
 	return list
 }
@@ -230,7 +231,7 @@ func (m *followModel) figures(width int, w *ledger.Work) []string {
 	pair := func(a, b, c, d string) string {
 		return faint.Render(pad(a, 14)) + pad(b, 18) + faint.Render(pad(c, 16)) + d
 	}
-	list = append(list,
+	list = append(list, "",
 		pair("rows a second", Count(int64(w.Rate)), "last batch", Seconds(w.Batch)+" of "+Seconds(w.Goal)),
 		pair("time left", left, "longest batch", Seconds(w.Longest)),
 		pair("held so far", Seconds(w.Held), "pace", rest),
