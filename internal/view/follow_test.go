@@ -65,6 +65,7 @@ func TestFollowSteers(t *testing.T) {
 		return errors.New("the tide is out")
 	}, Look: func(context.Context) (*Followed, error) { return followed(3, 2), nil }}, now: &Followed{}, ctx: t.Context()}
 	m.bar = (&Printer{}).NewProgress().bar
+	m.Update(tea.WindowSizeMsg{Width: 80, Height: 24})
 	press := func(key string) tea.Cmd {
 		_, cmd := m.Update(tea.KeyPressMsg{Text: key, Code: []rune(key)[0]})
 		return cmd
