@@ -46,20 +46,24 @@ func (p *Planner) located(m *migration.Migration, pos sqltext.Pos, err error) *f
 func Place(m *migration.Migration, s *engine.Step, f *fault.Fault) *fault.Fault {
 	st := m.File.Statements[s.Change]
 	pos := st.Start()
+	column := ""
+	if s.Proof != nil {
+		column = s.Proof.Column
+	}
 	switch st := st.(type) {
 	case *sqltext.AlterTable:
 		for _, a := range st.Actions {
 			switch a := a.(type) {
 			case *sqltext.AddColumn:
-				if schema.SameName(a.Column.Name, s.Proof.Column) {
+				if schema.SameName(a.Column.Name, column) {
 					pos = a.At
 				}
 			case *sqltext.SetNotNull:
-				if schema.SameName(a.Column, s.Proof.Column) {
+				if schema.SameName(a.Column, column) {
 					pos = a.At
 				}
 			case *sqltext.SetType:
-				if schema.SameName(a.Column, s.Proof.Column) {
+				if schema.SameName(a.Column, column) {
 					pos = a.At
 				}
 			case *sqltext.Restart:
@@ -68,7 +72,7 @@ func Place(m *migration.Migration, s *engine.Step, f *fault.Fault) *fault.Fault 
 		}
 	case *sqltext.Backfill:
 		for _, set := range st.Set {
-			if schema.SameName(set.Column, s.Proof.Column) {
+			if schema.SameName(set.Column, column) {
 				pos = set.Pos
 			}
 		}

@@ -242,7 +242,21 @@ func (r *Runner) Advance(ctx context.Context, m *migration.Migration, known *led
 	if err := r.planned(); err != nil {
 		return nil, err
 	}
-	return p, r.start(ctx, p, nil, record, proven)
+	return p, located(p, r.start(ctx, p, nil, record, proven))
+}
+
+// located says of a refusal which statement of the file it is about.
+func located(p *plan.Plan, err error) error {
+	var f *fault.Fault
+	if !errors.As(err, &f) || f.Class != fault.Refused || f.Where.File != "" || p.Migration == nil {
+		return err
+	}
+	for _, s := range p.Steps {
+		if s.Number == f.Step {
+			return plan.Place(p.Migration, s, f)
+		}
+	}
+	return err
 }
 
 func (r *Runner) planAdvance(ctx context.Context, m *migration.Migration) (*plan.Plan, error) {
