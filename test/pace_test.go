@@ -217,6 +217,19 @@ func metricsOf(t *testing.T, port int) string {
 	return string(body)
 }
 
+// reader begins a transaction that reads the table and stays open.
+func (f *filled) reader(db *sql.DB) *sql.Tx {
+	f.Helper()
+	tx, err := db.BeginTx(f.Context(), &sql.TxOptions{Isolation: sql.LevelRepeatableRead})
+	if err != nil {
+		f.Fatal(err)
+	}
+	if _, err := tx.Exec("select count(*) from call_"); err != nil {
+		f.Fatal(err)
+	}
+	return tx
+}
+
 // TestHoldsForOthers is that a backfill holds by itself while an old transaction is open,
 // and while others wait for its table, says why, and goes on.
 func TestHoldsForOthers(t *testing.T) {
@@ -229,13 +242,7 @@ func TestHoldsForOthers(t *testing.T) {
 			db.SetMaxOpenConns(2)
 			f.until("its rows", begun)
 			f.must("pace", "--hold") // it would be done before the transaction is old
-			tx, err := db.BeginTx(t.Context(), &sql.TxOptions{Isolation: sql.LevelRepeatableRead})
-			if err != nil {
-				t.Fatal(err)
-			}
-			if _, err := tx.Exec("select count(*) from call_"); err != nil {
-				t.Fatal(err)
-			}
+			tx := f.reader(db)
 			time.Sleep(3500 * time.Millisecond)
 			f.must("pace", "--release")
 			w := f.until("holding for it", func(w map[string]any) bool {
@@ -257,13 +264,7 @@ func TestHoldsForOthers(t *testing.T) {
 			db.SetMaxOpenConns(2)
 			f.until("its rows", begun)
 			f.must("pace", "--hold")
-			tx, err := db.Begin()
-			if err != nil {
-				t.Fatal(err)
-			}
-			if _, err := tx.Exec("select count(*) from call_"); err != nil {
-				t.Fatal(err)
-			}
+			tx := f.reader(db)
 			var changed atomic.Bool
 			go func() { // it waits for the reader
 				if _, err := db.Exec("alter table call_ add column later integer"); err == nil {

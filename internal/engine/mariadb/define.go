@@ -195,15 +195,8 @@ func (d *database) script(ctx context.Context, text string, b bounds) error {
 		return err
 	}
 	table, _, _ := strings.Cut(strings.TrimPrefix(text, "lock tables "), " write")
-	force := "alter table " + table + " force, algorithm=inplace, lock=none"
-	run := func(sql string) error { return d.bounded(ctx, d.session, sql, b.wait) }
-	if e := run(force); refusedWay(e) {
-		e = costlier(force, b, e, run)
-		if e != nil {
-			return e
-		}
-	} else if e != nil {
-		return e
+	if _, err := d.define(ctx, "alter table "+table+" force, algorithm=inplace, lock=none", b); err != nil {
+		return err
 	}
 	return d.locked(ctx, text, b.wait)
 }
