@@ -199,10 +199,7 @@ func TestMariaDBNoValueIsLostWhileAColumnIsFilled(t *testing.T) {
 				}
 				if err == nil {
 					id := 1 + r.Int64N(rows)
-					if _, err = db.Exec("delete from call_ where id = ?", id); err != nil && strings.Contains(err.Error(), "Error 1146") {
-						// A known gap, said in docs/engines.md: an application tries once more.
-						_, err = db.Exec("delete from call_ where id = ?", id)
-					}
+					_, err = db.Exec("delete from call_ where id = ?", id)
 				}
 				time.Sleep(time.Millisecond)
 				return err

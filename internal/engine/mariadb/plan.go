@@ -42,9 +42,11 @@ type planner struct {
 	// keyed means that the keys have come with a column that numbers itself.
 	keyed, keyDone bool // keyDone is of the primary key alone
 	// window are statements that want the table locked while they run, one after the
-	// other, before what is dropped goes; windowKeeps are the places that they fill.
-	window      []string
-	windowKeeps []string
+	// other, before what is dropped goes; windowKeeps are the places that they fill, and
+	// windowFollow the triggers that let what is there follow its rows.
+	window       []string
+	windowKeeps  []string
+	windowFollow []string
 	// followers are the triggers that this change has made for what it keeps.
 	followers []string
 	// swapFollowed means that triggers compute the swapped columns.

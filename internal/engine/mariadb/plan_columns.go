@@ -54,7 +54,7 @@ func (p *planner) dropColumns() {
 	case len(actions) == 0:
 		p.flushWindow(nil, what, "")
 	case p.Facts.Live && (len(p.window) > 0 || p.swapFollowed):
-		script := append(slices.Clone(p.window), p.alterSQL(actions...))
+		script := []string{p.alterSQL(actions...)}
 		var off []string
 		if p.swapFollowed {
 			for _, n := range p.swapTriggers() {
@@ -102,22 +102,30 @@ func (p *planner) goneQuery(names []string, done string) string {
 }
 
 // flushWindow runs what waits for the table to be locked: on a live database while it is,
-// with what follows; else one statement after the other.
+// with what follows; else one statement after the other. Applications see the triggers
+// once the places that they write to are no longer locked: a delete that opened one
+// meanwhile could be told that it is not there.
 func (p *planner) flushWindow(script []string, what, done string) {
+	p.followers = append(p.followers, p.windowFollow...)
 	if script == nil {
+		if len(p.windowFollow) > 0 {
+			p.define(engine.Sync, 0, "let what is kept follow its rows", "", p.windowFollow...)
+		}
 		for i, sql := range p.window {
 			p.Add(engine.Scan, keepRate, "keep values in "+p.windowKeeps[i], sql)
 		}
-		p.window = nil
-		return
+	} else {
+		window := []string{""}
+		locks := []string{p.table() + " write"}
+		for i, k := range p.windowKeeps {
+			locks = append(locks, quote(k)+" write")
+			window = append(window, "delete from "+quote(k), p.window[i]) // of a run that died here
+		}
+		window[0] = "lock tables " + strings.Join(locks, ", ")
+		s := p.define(engine.Rewrite, keepRate, "keep the values and "+what, done, strings.Join(slices.Concat(window, p.windowFollow, script), between))
+		s.Why = "while the table is locked, so that no value is lost that is written meanwhile"
 	}
-	locks := []string{p.table() + " write"}
-	for _, k := range p.windowKeeps {
-		locks = append(locks, quote(k)+" write")
-	}
-	s := p.define(engine.Rewrite, keepRate, "keep the values and "+what, done, strings.Join(append([]string{"lock tables " + strings.Join(locks, ", ")}, script...), between))
-	s.Why = "while the table is locked, so that no value is lost that is written meanwhile"
-	p.window = nil
+	p.window, p.windowKeeps, p.windowFollow = nil, nil, nil
 }
 
 // modify gives columns their new definitions, each as a whole, and all in one statement:

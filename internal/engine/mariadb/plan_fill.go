@@ -347,12 +347,10 @@ func (p *planner) keep(kept string, k *engine.Keeping, columns, insert string) {
 	s := p.define(engine.Catalog, 0, "make a place for the old values of "+strings.Join(k.Columns, ", "), "", "create table "+quote(kept)+" ("+columns+")")
 	s.Keeps = []*engine.Keeping{k}
 	s.Lock, s.WritersWait, s.Strong = "none", engine.WaitNo, nil
-	if !p.Goes(k.Keys) {
-		triggers := followSQL(p.Table, kept, k.Keys)
-		p.followers = append(p.followers, triggers...)
-		p.define(engine.Sync, 0, "let what is kept follow its rows", "", triggers...)
-	}
 	p.window, p.windowKeeps = append(p.window, insert), append(p.windowKeeps, kept)
+	if !p.Goes(k.Keys) {
+		p.windowFollow = append(p.windowFollow, followSQL(p.Table, kept, k.Keys)...)
+	}
 }
 
 // emptied lists the tables of kept values that are no longer needed once rows have
