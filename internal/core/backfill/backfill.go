@@ -15,6 +15,7 @@ import (
 	"strings"
 	"time"
 
+	"lastboard/internal/core/mishap"
 	"lastboard/internal/engine"
 )
 
@@ -55,8 +56,6 @@ type Hooks struct {
 	// Done hears of each batch after its commit: rows done in all, and the time it
 	// held its locks.
 	Done func(rows int64, held time.Duration)
-	// Point is called at the places where a stop is tested.
-	Point func(name string)
 }
 
 // Run does the batches from a checkpoint on; the zero Checkpoint begins. It ends
@@ -88,7 +87,7 @@ func Run(ctx context.Context, b *engine.Batch, from Checkpoint, h Hooks) (Checkp
 		}
 		gaveWay = 0
 		held := time.Since(started)
-		h.Point("batch-committed")
+		mishap.Place("batch-committed")
 		from = next
 		if !more {
 			return from, nil
@@ -165,14 +164,14 @@ func one(ctx context.Context, b *engine.Batch, from Checkpoint, size int, h Hook
 		if strings.Contains(sql, engine.Range) {
 			changed = n // the last one says what was done
 		}
-		h.Point("batch-statement")
+		mishap.Place("batch-statement")
 	}
 	next.Last = end
 	next.Rows += changed
 	if err := h.Save(ctx, tx, next); err != nil {
 		return from, false, err
 	}
-	h.Point("batch-before-commit")
+	mishap.Place("batch-before-commit")
 	return next, true, tx.Commit()
 }
 

@@ -77,8 +77,7 @@ func TestEveryRowIsDoneOnce(t *testing.T) {
 						saved = p
 						return nil
 					},
-					Done:  func(int64, time.Duration) { stop() },
-					Point: func(string) {},
+					Done: func(int64, time.Duration) { stop() },
 				})
 				stop()
 				if err == nil {
@@ -120,7 +119,7 @@ func TestAnEmptyTableHasNothingToDo(t *testing.T) {
 			t.Error("there is nothing to save")
 			return nil
 		},
-		Done: func(int64, time.Duration) {}, Point: func(string) {},
+		Done: func(int64, time.Duration) {},
 	})
 	if err != nil {
 		t.Error(err)

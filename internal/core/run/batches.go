@@ -208,8 +208,7 @@ func (f *filling) worker(ctx context.Context, db engine.Database, part int, shar
 			}
 			return ledger.PutCheckpoint(ctx, tx, f.p.record.Version, f.p.record.Direction, f.number(part), c.Last, c.Upper, c.Rows)
 		},
-		Done:  func(rows int64, batch time.Duration) { f.done(part, rows, batch) },
-		Point: point,
+		Done: func(rows int64, batch time.Duration) { f.done(part, rows, batch) },
 	})
 	if err != nil {
 		return err

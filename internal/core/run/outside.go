@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"lastboard/internal/core/ledger"
+	"lastboard/internal/core/mishap"
 	"lastboard/internal/engine"
 )
 
@@ -45,7 +46,7 @@ func (r *Runner) outside(ctx context.Context, p *progress, s *engine.Step, first
 		if err != nil {
 			return err
 		}
-		point("outside-begun")
+		mishap.Place("outside-begun")
 		if err := r.statements(ctx, s, s.Outside.Clean, &tries); err != nil {
 			return err
 		}
@@ -65,7 +66,7 @@ func (r *Runner) outside(ctx context.Context, p *progress, s *engine.Step, first
 		}
 	}
 	p.changed = true
-	point("outside-done")
+	mishap.Place("outside-done")
 	err = r.inTx(ctx, engine.TxOptions{}, func(tx engine.Tx) error {
 		if err := ledger.Beat(ctx, tx, r.me); err != nil {
 			return err
@@ -142,7 +143,7 @@ func (r *Runner) quiet(ctx context.Context, s *engine.Step) error {
 func (r *Runner) statements(ctx context.Context, s *engine.Step, list []engine.Statement, tries *int) error {
 	for _, st := range list {
 		if st.Direct {
-			point("statement")
+			mishap.Place("statement")
 			n, err := r.again(ctx, s.Strong, func() error { return r.DB.Exec(ctx, st.SQL) })
 			*tries = max(*tries, n)
 			if err != nil {
@@ -166,7 +167,7 @@ func (r *Runner) statements(ctx context.Context, s *engine.Step, list []engine.S
 			if err := oneOf(ctx, tx, st.SQL); err != nil {
 				return err
 			}
-			point("statement")
+			mishap.Place("statement")
 			return tx.Commit()
 		})
 		*tries = max(*tries, n)

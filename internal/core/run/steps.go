@@ -12,6 +12,7 @@ import (
 	"lastboard/internal/core/csvfile"
 	"lastboard/internal/core/fault"
 	"lastboard/internal/core/ledger"
+	"lastboard/internal/core/mishap"
 	"lastboard/internal/core/plan"
 	"lastboard/internal/core/schema"
 	"lastboard/internal/engine"
@@ -110,7 +111,7 @@ func (r *Runner) run(ctx context.Context, p *progress, fresh bool) error {
 			}
 		}
 	}
-	point("run-finished")
+	mishap.Place("run-finished")
 	r.observe(Event{What: "migration-done", Version: p.record.Version, Name: p.record.Name, Rows: p.rows, Took: time.Since(p.started), Held: p.held})
 	return nil
 }
@@ -184,13 +185,13 @@ func (r *Runner) tryUnit(ctx context.Context, p *progress, steps []*engine.Step,
 			continue
 		}
 		r.observe(Event{What: "step", Version: p.record.Version, Step: s, Steps: len(p.steps)})
-		point("before-step")
+		mishap.Place("before-step")
 		started := time.Now()
 		rows, err := r.step(ctx, tx, p, s)
 		if err != nil {
 			return s, err
 		}
-		point("after-step")
+		mishap.Place("after-step")
 		if err := ledger.StepDone(ctx, tx, p.record.Version, p.record.Direction, s.Number, started, rows, tries, 0); err != nil {
 			return s, err
 		}
@@ -208,11 +209,11 @@ func (r *Runner) tryUnit(ctx context.Context, p *progress, steps []*engine.Step,
 	if err := ledger.Beat(ctx, tx, r.me); err != nil {
 		return nil, err
 	}
-	point("before-commit")
+	mishap.Place("before-commit")
 	if err := tx.Commit(); err != nil {
 		return nil, err
 	}
-	point("after-commit")
+	mishap.Place("after-commit")
 	p.held = max(p.held, time.Since(began))
 	for _, f := range list {
 		p.done[f.step.Number] = true
@@ -277,7 +278,7 @@ func (r *Runner) step(ctx context.Context, tx engine.Tx, p *progress, s *engine.
 		if s.Kind == engine.Backfill || s.Kind == engine.Rebuild {
 			rows = max(rows, n)
 		}
-		point("statement")
+		mishap.Place("statement")
 	}
 	if s.Load != nil {
 		n, err := load(ctx, tx, s.Load)

@@ -9,6 +9,7 @@ import (
 	"sync"
 	"time"
 
+	"lastboard/internal/core/mishap"
 	"lastboard/internal/engine"
 )
 
@@ -226,6 +227,7 @@ func (d *database) locked(ctx context.Context, text string, wait time.Duration) 
 		return err
 	}
 	for _, sql := range statements[1:] {
+		mishap.Place("locked-statement")
 		if strings.Contains(sql, algorithm) {
 			_, err = d.cheapest(ctx, sql, func(sql string) error { _, err := d.exec(ctx, sql); return err })
 		} else {

@@ -1,6 +1,7 @@
 //go:build faults
 
-package run
+// Package mishap names the places of a run where tests let something happen to it.
+package mishap
 
 import (
 	"os"
@@ -25,10 +26,10 @@ func wait(file string) {
 	}
 }
 
-// point kills this process the n-th time that the place named in LASTBOARD_FAULT
+// Place kills this process the n-th time that the place named in LASTBOARD_FAULT
 // ("place:n") is reached, or, where LASTBOARD_FAULT_FILE names a file, makes that and
 // waits until it is gone: only tests build this in.
-func point(name string) {
+func Place(name string) {
 	place, times, _ := strings.Cut(os.Getenv("LASTBOARD_FAULT"), ":")
 	if place != name {
 		return
