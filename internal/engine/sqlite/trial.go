@@ -16,13 +16,13 @@ import (
 
 // trial is an empty copy of the schema in memory.
 type trial struct {
-	pool   *sql.DB
-	conn   *sql.Conn
+	room
+	parked [][]any // rows of selectObjects, of what is not in the room just now
 	memory memory
 	now    *schema.Schema // the tables as they are; nil when they have to be read
 }
 
-const selectCopy = `select m.sql from main.sqlite_schema m left join pragma_table_list l on l.schema = 'main' and l.name = m.name
+const selectCopy = `select m.sql, m.type, m.name from main.sqlite_schema m left join pragma_table_list l on l.schema = 'main' and l.name = m.name
 	where m.sql is not null and m.name not like 'sqlite\_%' escape '\' and coalesce(l.type, '') <> 'shadow'
 	order by case m.type when 'table' then 1 when 'index' then 2 when 'view' then 3 else 4 end, m.rowid`
 
@@ -32,43 +32,44 @@ func (d *database) Trial(ctx context.Context) (engine.Trial, error) {
 	if err != nil {
 		return nil, err
 	}
-	pool, err := sql.Open("sqlite", "file::memory:")
+	room, err := newRoom(ctx)
 	if err != nil {
 		return nil, err
 	}
-	conn, err := pool.Conn(ctx)
-	if err != nil {
-		return nil, errors.Join(err, pool.Close())
-	}
-	t := &trial{pool: pool, conn: conn}
+	t := &trial{room: room}
 	for _, row := range statements.Values {
-		if _, err := conn.ExecContext(ctx, text(row[0])); err != nil {
+		if _, err := t.conn.ExecContext(ctx, text(row[0])); err != nil {
 			return nil, errors.Join(fmt.Errorf("the tables cannot be copied to try the change: %w", err), t.Close())
 		}
 	}
-	notes, err := d.Query(ctx, selectNotes)
-	if err != nil {
-		return t, nil // the database has no ledger yet
-	}
-	for _, row := range notes.Values {
-		if _, err := conn.ExecContext(ctx, note(text(row[0]), text(row[1]), text(row[2]), text(row[3]))); err != nil {
-			return nil, errors.Join(err, t.Close())
-		}
+	if err := copyNotes(ctx, d.Query, t.conn); err != nil {
+		return nil, errors.Join(err, t.Close())
 	}
 	return t, nil
 }
 
+func copyNotes(ctx context.Context, from queryer, to *sql.Conn) error {
+	notes, err := from(ctx, selectNotes)
+	if err != nil {
+		return nil // the database has no ledger yet
+	}
+	for _, row := range notes.Values {
+		if _, err := to.ExecContext(ctx, note(text(row[0]), text(row[1]), text(row[2]), text(row[3]))); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
 // Lasts implements engine.Trial: the copy is in memory.
 func (t *trial) Lasts() bool { return true }
-
-func (t *trial) Close() error { return errors.Join(t.conn.Close(), t.pool.Close()) }
 
 // Schema reads the tables, once after each change.
 func (t *trial) Schema(ctx context.Context) (*schema.Schema, error) {
 	if t.now != nil {
 		return t.now, nil
 	}
-	s, err := t.memory.read(ctx, t.query)
+	s, err := t.memory.read(ctx, t.whole)
 	t.now = s
 	return s, err
 }
@@ -77,10 +78,22 @@ func (t *trial) query(ctx context.Context, sql string, args ...any) (*engine.Row
 	return query(ctx, t.conn, sql, args)
 }
 
+// whole queries as if what is parked were there.
+func (t *trial) whole(ctx context.Context, sql string, args ...any) (*engine.Rows, error) {
+	rows, err := t.query(ctx, sql, args...)
+	if err == nil && sql == selectObjects {
+		rows.Values = slices.Concat(t.parked, rows.Values)
+	}
+	return rows, err
+}
+
 // Run implements engine.Trial.
 func (t *trial) Run(ctx context.Context, c *schema.Change, steps []*engine.Step) (needed, broken []string, err error) {
 	before, err := t.Schema(ctx)
 	if err != nil {
+		return nil, nil, err
+	}
+	if err := t.gather(ctx, before, c, steps); err != nil {
 		return nil, nil, err
 	}
 	names := concerned(before, c)
@@ -109,6 +122,9 @@ func (t *trial) Run(ctx context.Context, c *schema.Change, steps []*engine.Step)
 
 // Broken implements engine.Trial.
 func (t *trial) Broken(ctx context.Context, names []string) ([]string, error) {
+	if err := t.unpark(ctx, nil); err != nil {
+		return nil, err
+	}
 	s, err := t.Schema(ctx)
 	if err != nil {
 		return nil, err
@@ -303,7 +319,7 @@ func (t *trial) needed(ctx context.Context, c *schema.TableChange, names map[str
 			return nil, errors.Join(err, undo())
 		}
 	}
-	without, err := t.memory.copy().read(ctx, t.query)
+	without, err := t.memory.copy().read(ctx, t.whole)
 	if err != nil {
 		return nil, errors.Join(err, undo())
 	}
