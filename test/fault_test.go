@@ -167,7 +167,7 @@ func TestEveryFault(t *testing.T) {
 		for i, name := range everywhere {
 			t.Run(name, func(t *testing.T) {
 				t.Parallel()
-				hazardsOf(t, name, *faults/len(everywhere), rand.New(rand.NewPCG(*faultSeed, uint64(i))), &tally)
+				hazardsOf(t, name, (*faults+i)/len(everywhere), rand.New(rand.NewPCG(*faultSeed, uint64(i))), &tally)
 			})
 		}
 	})

@@ -288,7 +288,7 @@ const (
 	lockWait    = 200 * time.Millisecond
 	lockTries   = 30
 	shortPause  = 5 * time.Millisecond
-	serverShare = 0.2
+	serverShare = 0.5
 )
 
 func (s *session) pace() backfill.Pace {

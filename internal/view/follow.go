@@ -135,7 +135,7 @@ func (m *followModel) lines() []string {
 		list = append(list, "nothing is running")
 		if m.last != nil {
 			w := m.last.Work
-			list = append(list, faint.Render(fmt.Sprintf("migration %s was in step %d of %d when it was seen last; lastboard status says where it stands", w.Version, w.Step, w.Steps)))
+			list = append(list, faint.Render(fmt.Sprintf("migration %s was last seen in step %d of %d: see lastboard status", w.Version, w.Step, w.Steps)))
 		}
 		end[1] = faint.Render("q leave")
 	default:

@@ -88,7 +88,7 @@ func TestFollowSteers(t *testing.T) {
 		t.Errorf("it does not say that it could not:\n%s", text)
 	}
 	m.Update(looked{now: &Followed{}})
-	if text := strings.Join(m.lines(), "\n"); !strings.Contains(text, "nothing is running") || !strings.Contains(text, "step 2 of 3 when it was seen last") {
+	if text := strings.Join(m.lines(), "\n"); !strings.Contains(text, "nothing is running") || !strings.Contains(text, "last seen in step 2 of 3") {
 		t.Errorf("after the end it says\n%s", text)
 	}
 	m.Update(looked{err: errors.New("no answer")})
