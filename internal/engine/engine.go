@@ -212,6 +212,13 @@ type Prober interface {
 	Probe(ctx context.Context) (Trial, error)
 }
 
+// Bearer is a database whose columns bear what no model of them holds.
+type Bearer interface {
+	// GoesAlong lists, in words, what goes with columns of a table when they are dropped,
+	// and what no way back brings.
+	GoesAlong(ctx context.Context, table string, columns []string) ([]string, error)
+}
+
 // Trial is an empty copy of a database's tables.
 type Trial interface {
 	// Run does the steps of one change. needed is what uses something that the

@@ -74,6 +74,7 @@ var rules = []Rule{
 	{"table-unknown", "Native SQL has changed the table: without a database nothing is known of it any more.", "Check with a database."},
 	{"rows-need-value", "A not null column says nothing for the rows that are there.", "Give it a default or `using`, or add it nullable now and set not null later."},
 	{"inserts-need-value", "The new column of a live table is not null and has no default: applications that leave it out are refused once the migration has run.", "Give it a default, or let the applications know the column first."},
+	{"goes-along", "Rights to the column alone, statistics of several columns or settings of its storage go with a column that is dropped.", "Write down how to make them again: a retreat brings the column and its values, and not these."},
 	{"rows-stay-null", "The rows that are there will have null in the new column.", "Write `using` if they should have a value."},
 	{"rows-would-break", "Rows that are there break what is asked for; how many, and five of their keys, are shown.", "Put them right with a backfill first, or say what they get."},
 	{"rows-ambiguous", "A backfill's source has more than one row for a row.", "Say with `where` which is meant, or join by a key."},

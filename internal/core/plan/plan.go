@@ -200,7 +200,9 @@ func (p *Planner) Advance(ctx context.Context, m *migration.Migration) (*Plan, e
 		if err := p.change(ctx, out, change); err != nil {
 			return nil, fault.List{p.located(m, st.Start(), err)}
 		}
-		p.warn(out, m, st, change)
+		if err := p.warn(ctx, out, m, st, change); err != nil {
+			return nil, err
+		}
 		if f := p.otherMeaning(m, st); f != nil {
 			return nil, fault.List{f}
 		}

@@ -1,6 +1,7 @@
 package plan
 
 import (
+	"context"
 	"slices"
 	"strings"
 
@@ -8,11 +9,12 @@ import (
 	"lastboard/internal/core/migration"
 	"lastboard/internal/core/schema"
 	"lastboard/internal/core/sqltext"
+	"lastboard/internal/engine"
 )
 
 // warn adds what only the database can tell of a statement: rows that stay null,
 // and triggers that a backfill fires.
-func (p *Planner) warn(out *Plan, m *migration.Migration, st sqltext.Statement, c *schema.Change) {
+func (p *Planner) warn(ctx context.Context, out *Plan, m *migration.Migration, st sqltext.Statement, c *schema.Change) error {
 	note := func(level fault.Level, rule, cure, format string, args ...any) {
 		f := at(m, st.Start(), fault.New(0, rule, cure, format, args...))
 		f.Level = level
@@ -36,6 +38,9 @@ func (p *Planner) warn(out *Plan, m *migration.Migration, st sqltext.Statement, 
 			p.warnTriggers(note, t.Before, "update", nil)
 		}
 	}
+	if err := p.warnAlong(ctx, note, c.Table); err != nil {
+		return err
+	}
 	if c.Rows != nil {
 		var columns []string
 		for _, s := range c.Rows.Set {
@@ -49,6 +54,27 @@ func (p *Planner) warn(out *Plan, m *migration.Migration, st sqltext.Statement, 
 	if c.Insert != nil {
 		p.warnTriggers(note, c.Insert.Table, "insert", nil)
 	}
+	return nil
+}
+
+// warnAlong names what goes with the columns that are dropped, and comes back with none.
+func (p *Planner) warnAlong(ctx context.Context, note func(fault.Level, string, string, string, ...any), t *schema.TableChange) error {
+	bearer, ok := p.in.DB.(engine.Bearer)
+	if !ok || t == nil || t.Before == nil || t.After == nil {
+		return nil
+	}
+	var columns []string
+	for _, c := range t.Dropped() {
+		columns = append(columns, c.Name)
+	}
+	if len(columns) == 0 {
+		return nil
+	}
+	list, err := bearer.GoesAlong(ctx, t.Before.Name, columns)
+	if len(list) > 0 {
+		note(fault.Warning, "goes-along", "write down how to make it again: a retreat brings the column and its values, and not this", "with %s goes %s", strings.Join(columns, ", "), strings.Join(list, ", "))
+	}
+	return err
 }
 
 // warnTriggers names the user's own triggers that writing rows would fire.

@@ -53,3 +53,24 @@ func makes(sql string) bool {
 	return strings.HasPrefix(sql, "create table ") && !strings.HasPrefix(sql, "create table "+quote(own)+".") || strings.HasPrefix(sql, "create index ") || strings.HasPrefix(sql, "create unique index ") ||
 		strings.HasPrefix(sql, "create view ") || strings.HasPrefix(sql, "alter table ") && strings.Contains(sql, " add constraint ") && (strings.Contains(sql, " unique ") || strings.Contains(sql, " primary key "))
 }
+
+// selectAlong lists what the server lets go with a column though no model holds it: rights
+// to it alone, statistics of several columns, and how its values are stored.
+const selectAlong = `with gone as (select a.* from pg_attribute a where a.attrelid = to_regclass(?) and not a.attisdropped and a.attname = any (string_to_array(?, e'\x1f')))
+	select distinct 'what ' || coalesce(quote_ident(r.rolname), 'public') || ' may do with ' || g.attname from gone g, aclexplode(g.attacl) x left join pg_roles r on r.oid = x.grantee
+	union all select distinct 'the statistics ' || quote_ident(s.stxname) from gone g join pg_statistic_ext s on s.stxrelid = g.attrelid and g.attnum = any (s.stxkeys)
+	union all select 'the settings of ' || g.attname from gone g join pg_type t on t.oid = g.atttypid where g.attstorage <> t.typstorage or g.attcompression <> '' or array_to_string(g.attoptions, ',') like '%n\_distinct%' or coalesce(g.attstattarget, -1) >= 0
+	order by 1`
+
+// GoesAlong implements engine.Bearer.
+func (d *database) GoesAlong(ctx context.Context, table string, columns []string) ([]string, error) {
+	r, err := d.Query(ctx, selectAlong, name(table), strings.Join(columns, "\x1f"))
+	if err != nil {
+		return nil, err
+	}
+	var list []string
+	for _, v := range r.Values {
+		list = append(list, text(v[0]))
+	}
+	return list, nil
+}
