@@ -279,16 +279,17 @@ func (st *standing) unfinished() *ledger.Migration {
 
 // The defaults of a pace. On SQLite a live database is held for half of 50 ms, so
 // that a batch that takes longer than the one before stays below that, and let go
-// for at least as long. On a server a batch holds the rows that it writes, and nothing
-// else.
+// for at least as long. On a server a batch holds the rows that it writes, and what
+// others commit waits for its log.
 const (
 	fileBatch   = 25 * time.Millisecond
-	serverBatch = 100 * time.Millisecond
+	serverBatch = 50 * time.Millisecond
 	idleBatch   = time.Second
 	lockWait    = 200 * time.Millisecond
 	lockTries   = 30
 	shortPause  = 5 * time.Millisecond
 	serverShare = 0.5
+	serverFlush = 2
 )
 
 func (s *session) pace() backfill.Pace {
@@ -297,7 +298,7 @@ func (s *session) pace() backfill.Pace {
 	case !s.database.Live:
 		return backfill.Pace{BatchTime: cmp.Or(wanted, idleBatch)}
 	case s.db.Info().Host != "":
-		return backfill.Pace{BatchTime: cmp.Or(wanted, serverBatch), Rest: shortPause, Share: serverShare}
+		return backfill.Pace{BatchTime: cmp.Or(wanted, serverBatch), Rest: shortPause, Share: serverShare, Flush: serverFlush}
 	}
 	return backfill.Pace{BatchTime: min(cmp.Or(wanted, fileBatch), fileBatch), Rest: shortPause, Share: 1}
 }

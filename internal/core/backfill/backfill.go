@@ -11,6 +11,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"math"
 	"strconv"
 	"strings"
 	"time"
@@ -27,6 +28,10 @@ type Pace struct {
 	Rest time.Duration
 	// Share is how long a pause is against the batch before it, if that is longer.
 	Share float64
+	// Flush is how much longer than the shortest one the commit of a batch may take, as
+	// what others commit waits for the same log: batches shrink to meet it. 0 means that
+	// it does not matter.
+	Flush float64
 }
 
 // firstBatch is how many rows the first batch takes, before any has been timed.
@@ -63,6 +68,7 @@ type Hooks struct {
 // stops it between two batches, with the context's error.
 func Run(ctx context.Context, b *engine.Batch, from Checkpoint, h Hooks) (Checkpoint, error) {
 	size, gaveWay := firstBatch, 0
+	shortest := time.Duration(math.MaxInt64) // of the commits
 	for {
 		pace, err := h.Pace(ctx)
 		if err != nil {
@@ -72,7 +78,7 @@ func Run(ctx context.Context, b *engine.Batch, from Checkpoint, h Hooks) (Checkp
 			return from, err
 		}
 		started := time.Now()
-		next, more, err := one(ctx, b, from, size, h)
+		next, commit, err := one(ctx, b, from, size, h)
 		var busy *engine.Busy
 		if errors.As(err, &busy) && gaveWay < mostGivenWay {
 			// The batch was given up for a transaction of somebody else's: a smaller one meets
@@ -89,11 +95,16 @@ func Run(ctx context.Context, b *engine.Batch, from Checkpoint, h Hooks) (Checkp
 		held := time.Since(started)
 		mishap.Place("batch-committed")
 		from = next
-		if !more {
+		if commit == 0 {
 			return from, nil
 		}
 		h.Done(from.Rows, held)
-		size = resize(size, held, pace.BatchTime)
+		shortest = min(shortest, commit)
+		wanted := resize(size, held, pace.BatchTime)
+		if pace.Flush > 0 {
+			wanted = min(wanted, resize(size, commit, time.Duration(pace.Flush*float64(max(shortest, time.Millisecond)))))
+		}
+		size = wanted
 		if pace.Rest > 0 {
 			rest(ctx, max(pace.Rest, time.Duration(pace.Share*float64(held))))
 		}
@@ -116,50 +127,51 @@ func rest(ctx context.Context, d time.Duration) {
 	}
 }
 
-// one does one batch in one transaction and reports whether there may be more.
-func one(ctx context.Context, b *engine.Batch, from Checkpoint, size int, h Hooks) (Checkpoint, bool, error) {
+// one does one batch in one transaction, and gives the time that its commit took; 0 means
+// that there was nothing to do any more.
+func one(ctx context.Context, b *engine.Batch, from Checkpoint, size int, h Hooks) (Checkpoint, time.Duration, error) {
 	tx, err := h.Begin(ctx)
 	if err != nil {
-		return from, false, err
+		return from, 0, err
 	}
 	defer tx.Rollback()
 	next := from
 	if next.Upper == "" {
 		upper, err := key(ctx, tx, b.Upper)
 		if err != nil {
-			return from, false, err
+			return from, 0, err
 		}
 		if upper == nil {
-			return from, false, tx.Commit() // no rows at all
+			return from, 0, tx.Commit() // no rows at all
 		}
 		if next.Upper, err = EncodeKey(upper); err != nil {
-			return from, false, err
+			return from, 0, err
 		}
 	}
 	condition, args, err := keyRange(b, next.Last, next.Upper)
 	if err != nil {
-		return from, false, err
+		return from, 0, err
 	}
 	last, err := key(ctx, tx, strings.ReplaceAll(b.Next, engine.Range, condition), append(args, int64(size))...)
 	if err != nil {
-		return from, false, err
+		return from, 0, err
 	}
 	if last == nil {
-		return next, false, tx.Commit()
+		return next, 0, tx.Commit()
 	}
 	end, err := EncodeKey(last)
 	if err != nil {
-		return from, false, err
+		return from, 0, err
 	}
 	condition, args, err = keyRange(b, next.Last, end)
 	if err != nil {
-		return from, false, err
+		return from, 0, err
 	}
 	var changed int64
 	for _, sql := range b.Do {
 		n, err := do(ctx, tx, sql, condition, args)
 		if err != nil {
-			return from, false, fmt.Errorf("in the batch of %s: %w", between(next.Last, end), err)
+			return from, 0, fmt.Errorf("in the batch of %s: %w", between(next.Last, end), err)
 		}
 		if strings.Contains(sql, engine.Range) {
 			changed = n // the last one says what was done
@@ -169,10 +181,12 @@ func one(ctx context.Context, b *engine.Batch, from Checkpoint, size int, h Hook
 	next.Last = end
 	next.Rows += changed
 	if err := h.Save(ctx, tx, next); err != nil {
-		return from, false, err
+		return from, 0, err
 	}
 	mishap.Place("batch-before-commit")
-	return next, true, tx.Commit()
+	began := time.Now()
+	err = tx.Commit()
+	return next, max(time.Since(began), 1), err
 }
 
 // between says which keys a batch is of: above the first, when there is one, up to the

@@ -141,3 +141,63 @@ func exec(t *testing.T, db engine.Database, statements ...string) {
 		t.Fatal(err)
 	}
 }
+
+// slow is a transaction on a database whose log takes a while for each row.
+type slow struct {
+	engine.Tx
+	rows  *int64
+	times map[int64]int // how often a commit had so many thousand rows
+}
+
+func (s slow) Commit() error {
+	time.Sleep(2*time.Millisecond + time.Duration(*s.rows)*20*time.Microsecond)
+	s.times[*s.rows/1000]++
+	return s.Tx.Commit()
+}
+
+// TestCommitsStayShort is that batches shrink where what others commit would wait for a
+// log that is busy with a batch.
+func TestCommitsStayShort(t *testing.T) {
+	for _, c := range []struct {
+		flush float64
+		large bool
+	}{{0, true}, {2, false}} {
+		ctx := context.Background()
+		db, err := sqlite.Engine{}.Open(ctx, "sqlite:"+filepath.Join(t.TempDir(), "x.db"), engine.Create)
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer db.Close()
+		numbers := tables["numbers with gaps"]
+		exec(t, db, series, numbers.create, "insert into t select value * 4 + b.n, 0 from s, (select 0 as n union all select 1 union all select 2 union all select 3) b")
+		numbers.batch.Do = []string{"update t set n = n + 1 where {range}"}
+		var done, batch int64
+		times := map[int64]int{}
+		end, err := backfill.Run(ctx, &numbers.batch, backfill.Checkpoint{}, backfill.Hooks{
+			Pace: func(context.Context) (backfill.Pace, error) {
+				return backfill.Pace{BatchTime: time.Second, Flush: c.flush}, nil
+			},
+			Begin: func(ctx context.Context) (engine.Tx, error) {
+				tx, err := db.Begin(ctx, engine.TxOptions{})
+				return slow{tx, &batch, times}, err
+			},
+			Save: func(_ context.Context, _ engine.Tx, p backfill.Checkpoint) error {
+				batch, done = p.Rows-done, p.Rows
+				return nil
+			},
+			Done: func(int64, time.Duration) {},
+		})
+		if err != nil || end.Rows != 20_000 {
+			t.Fatalf("%d rows: %v", end.Rows, err)
+		}
+		many := 0
+		for thousands, n := range times {
+			if thousands >= 4 {
+				many += n
+			}
+		}
+		if large := many > 0; large != c.large {
+			t.Errorf("with a bound of %v the commits had thousands of rows so often: %v", c.flush, times)
+		}
+	}
+}
