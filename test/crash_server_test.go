@@ -30,6 +30,7 @@ func wideServerOn(t *testing.T, database func(*testing.T) string, more ...string
 var serverKillings = []killing{
 	{"not null, proven first", "alter table vessel alter flag set not null using ('IS')", "select count(*) from vessel where flag = 'IS'", "428"},
 	{"a column that is filled", "alter table vessel add tag varchar(40) not null unique using (name || '!')", "select count(distinct tag) from vessel", "3000"},
+	{"columns in another order", "alter table berth alter code set position first rebuild, add depth integer after code rebuild", "select string_agg(column_name, ' ' order by ordinal_position) from information_schema.columns where table_name = 'berth'", "code depth id"},
 	{"a check", "alter table vessel add constraint sized check (length_ft > 0)", "select convalidated from pg_constraint where conname = 'sized'", "true"},
 	{"a foreign key", "alter table vessel add constraint at_berth foreign key (berth_id) references berth", "select convalidated from pg_constraint where conname = 'at_berth'", "true"},
 	{"a unique key", "alter table vessel add constraint one_name unique (name)", "select count(*) from pg_constraint where conname = 'one_name'", "1"},

@@ -86,7 +86,6 @@ var hazardous = map[string][]killing{
 // lacks are the kinds of step that an engine does not have.
 var lacks = map[string][]engine.Kind{
 	"SQLite":     {engine.Rewrite},
-	"PostgreSQL": {engine.Rebuild},
 	"MariaDB":    {engine.Rebuild},
 }
 

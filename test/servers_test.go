@@ -129,9 +129,9 @@ func (o *office) serverSnapshot() string {
 	for _, text := range []string{
 		"select c.relname, a.attname, format_type(a.atttypid, a.atttypmod), a.attnotnull, a.attidentity, a.attgenerated, pg_get_expr(d.adbin, d.adrelid) from pg_attribute a join pg_class c on c.oid = a.attrelid " +
 			"left join pg_attrdef d on d.adrelid = c.oid and d.adnum = a.attnum where c.relnamespace = 'public'::regnamespace and c.relkind in ('r', 'v') and a.attnum > 0 and not a.attisdropped order by c.relname, a.attname",
-		"select conrelid::regclass, conname, pg_get_constraintdef(oid), convalidated from pg_constraint where connamespace = 'public'::regnamespace order by 1, 2",
+		"select conrelid::regclass::text, conname, pg_get_constraintdef(oid), convalidated from pg_constraint where connamespace = 'public'::regnamespace order by 1, 2",
 		"select tablename, indexname, indexdef from pg_indexes where schemaname = 'public' order by 1, 2",
-		"select tgrelid::regclass, tgname, pg_get_triggerdef(oid) from pg_trigger where not tgisinternal and tgname not like 'lastboard%kept%' order by 1, 2",
+		"select tgrelid::regclass::text, tgname, pg_get_triggerdef(oid) from pg_trigger where not tgisinternal and tgname not like 'lastboard%kept%' order by 1, 2",
 		"select viewname, definition from pg_views where schemaname = 'public' order by 1",
 	} {
 		fmt.Fprintf(&b, "%s\n%s\n", text, o.query(text))

@@ -29,8 +29,8 @@ type Pace struct {
 	// Share is how long a pause is against the batch before it, if that is longer.
 	Share float64
 	// Flush is how much longer than the shortest one the commit of a batch may take, as
-	// what others commit waits for the same log: batches shrink to meet it. 0 means that
-	// it does not matter.
+	// what others commit waits for the same log: large batches shrink to meet it. 0 means
+	// that it does not matter.
 	Flush float64
 }
 
@@ -101,8 +101,9 @@ func Run(ctx context.Context, b *engine.Batch, from Checkpoint, h Hooks) (Checkp
 		h.Done(from.Rows, held)
 		shortest = min(shortest, commit)
 		wanted := resize(size, held, pace.BatchTime)
-		if pace.Flush > 0 {
-			wanted = min(wanted, resize(size, commit, time.Duration(pace.Flush*float64(max(shortest, time.Millisecond)))))
+		if pace.Flush > 0 { // the commit of a small one takes what the disk takes
+			bound := time.Duration(pace.Flush * float64(max(shortest, time.Millisecond)))
+			wanted = min(wanted, max(resize(size, commit, bound), firstBatch))
 		}
 		size = wanted
 		if pace.Rest > 0 {

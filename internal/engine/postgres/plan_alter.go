@@ -14,12 +14,6 @@ import (
 // or write every row of a large table is done where no writer waits for it.
 func (p *planner) alter() {
 	c := p.Change
-	for column, place := range c.Placed {
-		if place.Rebuild {
-			p.Fail(&engine.Refused{Message: "PostgreSQL moves no column, and this version copies no table there to move " + column, Cure: "leave rebuild away: the column then stands last"})
-			return
-		}
-	}
 	p.After, p.Renames = c.BeforeRenames()
 	p.remake()
 	p.AlterProofs()
@@ -42,10 +36,11 @@ func (p *planner) alter() {
 	p.LetGo(p.emptied())
 	p.Standing = p.After
 	p.PutNullsBack()
+	p.reorder()
 	p.rename()
 	p.comments()
 	p.restart(c.After)
-	if c.Rebuild {
+	if c.Rebuild && !reorders(c) {
 		p.rewriteWhole()
 	}
 }

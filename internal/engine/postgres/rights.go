@@ -36,6 +36,11 @@ func (d *database) mayChange(ctx context.Context, base *schema.Schema, c *schema
 			return &engine.Refused{Message: "table " + n + " belongs to " + owner + ", and user " + user + " may not change it", Cure: "grant " + quote(owner) + " to " + quote(user) + ", or connect as " + owner}
 		}
 	}
+	if c.Table != nil && reorders(c.Table) {
+		if err := d.mayCopy(ctx, c.Table.Before.Name); err != nil {
+			return err
+		}
+	}
 	if !slices.ContainsFunc(steps, func(s *engine.Step) bool { return slices.ContainsFunc(s.SQL, makes) }) {
 		return nil
 	}
@@ -45,6 +50,19 @@ func (d *database) mayChange(ctx context.Context, base *schema.Schema, c *schema
 	}
 	user := text(r.Values[0][1])
 	return &engine.Refused{Message: "user " + user + " may make nothing in schema " + d.home, Cure: "grant create on schema " + quote(d.home) + " to " + quote(user)}
+}
+
+// mayCopy asserts that a table has nothing that a copy of it would lose.
+func (d *database) mayCopy(ctx context.Context, table string) error {
+	r, err := d.Query(ctx, selectMore, name(table))
+	if err != nil || len(r.Values) == 0 {
+		return err
+	}
+	list := make([]string, len(r.Values))
+	for i, v := range r.Values {
+		list[i] = text(v[0])
+	}
+	return &engine.Refused{Message: "a copy of table " + table + " with its columns in another order would lose " + strings.Join(list, ", "), Cure: "leave rebuild away: the column then stands last"}
 }
 
 // makes reports whether a statement makes a table or an index in the schema of the

@@ -134,6 +134,9 @@ func (t *trial) needed(ctx context.Context, c *schema.TableChange) ([]string, er
 		p.After, p.Renames = c.BeforeRenames()
 		p.remake()
 		columns = append(columns, p.remade...)
+		if reorders(c) { // a copy takes the place of the table
+			columns = c.Before.ColumnNames()
+		}
 		if len(columns) == 0 {
 			return nil, nil
 		}

@@ -271,7 +271,7 @@ func (e Engine) Holds(change *schema.TableChange) *schema.Table {
 		}
 		held.Columns = append(held.Columns, &h)
 	}
-	if change.Before != nil && len(change.Placed) > 0 {
+	if change.Before != nil && len(change.Placed) > 0 && !moves(change) {
 		held.Columns = unmoved(change, held.Columns)
 	}
 	if t.Name != tableOf(t).Name || len(t.Uniques) > 0 {

@@ -1,0 +1,178 @@
+package postgres
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"lastboard/internal/core/schema"
+	"lastboard/internal/engine"
+)
+
+// moves reports whether columns stand where they were asked to, at the cost of a copy of
+// the table: the server itself moves none.
+func moves(c *schema.TableChange) bool {
+	if c.Rebuild {
+		return true
+	}
+	for _, place := range c.Placed {
+		if place.Rebuild {
+			return true
+		}
+	}
+	return false
+}
+
+// reorders reports whether the columns come to stand in another order than the server
+// would give them.
+func reorders(c *schema.TableChange) bool {
+	if c.Before == nil || c.After == nil {
+		return false
+	}
+	last, fresh := -1, false
+	for _, col := range c.After.Columns {
+		at := slices.IndexFunc(c.Before.Columns, func(o *schema.Column) bool { return o.Name == c.From[col.Name] })
+		if at < 0 {
+			fresh = true // it is added, and the server adds columns behind all others
+			continue
+		}
+		if at < last || fresh && !c.Back {
+			return true
+		}
+		last = at
+	}
+	return false
+}
+
+// reorder copies the table into one whose columns stand in another order, while nobody
+// reads or writes it. The copy has what the model has, and the rights; a table with more is
+// refused by [database.mayCopy].
+func (p *planner) reorder() {
+	t := p.After
+	if !reorders(p.Change) {
+		return
+	}
+	table, bare := name(t.Name), tableOf(t).Name
+	for _, c := range t.Columns {
+		if c.Options["sequence"] != "" {
+			p.Fail(&engine.Refused{Message: "column " + c.Name + " takes its numbers from a sequence, which a copy of the table would not take along", Cure: "leave rebuild away: the column then stands last"})
+			return
+		}
+	}
+	if t.Name != bare {
+		p.Fail(&engine.Refused{Message: "table " + t.Name + " is in another schema, and is not copied there", Cure: "leave rebuild away: the column then stands last"})
+		return
+	}
+	hidden := p.Facts.KeptTable()
+	was := quote(hidden) + "." + quote(bare)
+	strong := []string{t.Name}
+	sql := []string{"lock table " + table + " in access exclusive mode", captureRights(t)}
+	for _, c := range t.Columns {
+		if c.Identity != nil {
+			sql = append(sql, captureNumber(t, c))
+		}
+	}
+	var again []string
+	for _, o := range p.Facts.Schema.Tables {
+		for _, k := range o.ForeignKeys {
+			if o.Name == p.Table.Name || !schema.SameName(k.Table, p.Table.Name) {
+				continue
+			}
+			sql = append(sql, "alter table "+name(o.Name)+" drop constraint "+quote(k.Name))
+			again = append(again, addForeignKey(o, k))
+			if !schema.HasName(strong, o.Name) {
+				strong = append(strong, o.Name)
+			}
+		}
+	}
+	for _, c := range p.Table.Columns {
+		if c.OnUpdateNow && !slices.Contains(p.Dropped(), c) {
+			sql = append(sql, dropOnUpdate(p.Table, onUpdateName(p.Table, c))...)
+		}
+	}
+	columns := quoteAll(storedNames(t))
+	sql = append(sql, "create schema "+quote(hidden), "alter table "+table+" set schema "+quote(hidden), createTable(t),
+		"insert into "+table+" ("+columns+") overriding system value select "+columns+" from "+was)
+	for _, k := range t.Uniques {
+		if sameAsAnother(t, k) {
+			sql = append(sql, "alter table "+table+" add "+keySQL(k, "unique"))
+		}
+	}
+	for _, k := range t.ForeignKeys {
+		sql = append(sql, addForeignKey(t, k))
+		if !schema.HasName(strong, k.Table) {
+			strong = append(strong, k.Table)
+		}
+	}
+	sql = append(sql, again...)
+	for _, x := range t.Indexes {
+		sql = append(sql, createIndex(t, x))
+	}
+	gone := p.emptied() // has been let go of
+	for _, k := range p.Change.PutBack {
+		gone = append(gone, k.Table)
+	}
+	for _, tr := range slices.Concat(p.Table.Triggers, p.Table.Own) {
+		if !slices.ContainsFunc(gone, func(kept string) bool { return strings.HasPrefix(tr.Name, kept+"_") }) {
+			sql = append(sql, tr.SQL)
+		}
+	}
+	for _, s := range p.followers {
+		if strings.HasPrefix(s, "create trigger ") {
+			sql = append(sql, s)
+		}
+	}
+	for _, c := range p.Table.Columns {
+		if c.OnUpdateNow && !slices.Contains(p.Dropped(), c) {
+			sql = append(sql, onUpdateSQL(p.Table, c)...)
+		}
+	}
+	sql = append(sql, comments(t)...)
+	sql = append(sql, "do $lastboard$ begin execute current_setting('lastboard.rights'); end $lastboard$")
+	for _, c := range t.Columns {
+		if c.Identity != nil {
+			sql = append(sql, fmt.Sprintf("do $lastboard$ declare n text := current_setting('lastboard.number'); begin if n <> '' then execute 'alter table %s alter column %s restart with ' || n; end if; end $lastboard$",
+				strings.ReplaceAll(table, "'", "''"), strings.ReplaceAll(quote(c.Name), "'", "''")))
+		}
+	}
+	sql = append(sql, "drop schema "+quote(hidden)+" cascade")
+	s := p.Add(engine.Rebuild, rewriteRate, "copy "+t.Name+" with its columns in their order", sql...)
+	s.Strong, s.Lock = strong, lockExclusive
+	s.Why = "the server moves no column: only a copy of the table has another order"
+}
+
+// captureRights notes the statements that give the rights to a table and its columns once
+// more, in a setting of the transaction.
+func captureRights(t *schema.Table) string {
+	n := literal(name(t.Name))
+	grant := "format('grant %s%s on table " + strings.ReplaceAll(name(t.Name), "'", "''") + " to %s%s', x.privilege_type, %COLUMN%, case when x.grantee = 0 then 'public' else quote_ident(pg_get_userbyid(x.grantee)) end, case when x.is_grantable then ' with grant option' else '' end)"
+	return "do $lastboard$ begin perform set_config('lastboard.rights', coalesce((select string_agg(g, '; ') from (" +
+		"select format('alter table " + strings.ReplaceAll(name(t.Name), "'", "''") + " owner to %s', quote_ident(pg_get_userbyid(c.relowner))) as g from pg_class c where c.oid = to_regclass(" + n + ")" +
+		" union all select " + strings.Replace(grant, "%COLUMN%", "''", 1) + " from pg_class c, aclexplode(c.relacl) x where c.oid = to_regclass(" + n + ") and x.grantee <> c.relowner" +
+		" union all select " + strings.Replace(grant, "%COLUMN%", "' (' || quote_ident(a.attname) || ')'", 1) + " from pg_attribute a, aclexplode(a.attacl) x where a.attrelid = to_regclass(" + n + ") and not a.attisdropped" +
+		") r), 'select'), true); end $lastboard$"
+}
+
+// captureNumber notes the number that comes next in a column that numbers itself.
+func captureNumber(t *schema.Table, c *schema.Column) string {
+	return "do $lastboard$ begin perform set_config('lastboard.number', coalesce((select cast(pg_sequence_last_value(cast(pg_get_serial_sequence(" + literal(name(t.Name)) + ", " + literal(c.Name) + ") as regclass)) + 1 as text)), ''), true); end $lastboard$"
+}
+
+// selectMore lists what a table has beyond its model and its rights.
+const selectMore = `with t as (select * from pg_class where oid = to_regclass(?))
+	select 'row security' from t where relrowsecurity or relforcerowsecurity
+	union all select 'a replica identity' from t where relreplident <> 'd'
+	union all select 'a tablespace of its own' from t where reltablespace <> 0
+	union all select 'a place in publication ' || quote_ident(p.pubname) from t join pg_publication_rel r on r.prrelid = t.oid join pg_publication p on p.oid = r.prpubid
+	union all select 'the statistics ' || quote_ident(s.stxname) from t join pg_statistic_ext s on s.stxrelid = t.oid
+	union all select 'rule ' || quote_ident(r.rulename) from t join pg_rewrite r on r.ev_class = t.oid
+	union all select 'trigger ' || quote_ident(g.tgname) || ', which does not fire as others do' from t join pg_trigger g on g.tgrelid = t.oid where not g.tgisinternal and g.tgenabled <> 'O'
+	union all select 'an index that orders it' from t where exists (select 1 from pg_index i where i.indrelid = t.oid and i.indisclustered)
+	union all select 'settings of column ' || quote_ident(a.attname) from t join pg_attribute a on a.attrelid = t.oid join pg_type y on y.oid = a.atttypid
+		where a.attnum > 0 and not a.attisdropped and (a.attstorage <> y.typstorage or a.attcompression <> '' or array_to_string(a.attoptions, ',') like '%n\_distinct%' or coalesce(a.attstattarget, -1) >= 0)
+	union all select 'a comment on ' || pg_describe_object(d.classoid, d.objoid, 0) from t join pg_description d on
+		d.classoid = 'pg_class'::regclass and d.objoid in (select indexrelid from pg_index where indrelid = t.oid)
+		or d.classoid = 'pg_constraint'::regclass and d.objoid in (select oid from pg_constraint where conrelid = t.oid)
+		or d.classoid = 'pg_trigger'::regclass and d.objoid in (select oid from pg_trigger where tgrelid = t.oid)
+	union all select 'a security label' from t where exists (select 1 from pg_seclabel l where l.classoid = 'pg_class'::regclass and l.objoid = t.oid)
+	order by 1`
