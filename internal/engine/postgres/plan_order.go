@@ -135,7 +135,7 @@ func (p *planner) reorder() {
 				strings.ReplaceAll(table, "'", "''"), strings.ReplaceAll(quote(c.Name), "'", "''")))
 		}
 	}
-	sql = append(sql, "drop schema "+quote(hidden)+" cascade")
+	sql = append(sql, "drop schema "+quote(hidden)+" cascade", "analyze "+table)
 	s := p.Add(engine.Rebuild, rewriteRate, "copy "+t.Name+" with its columns in their order", sql...)
 	s.Strong, s.Lock = strong, lockExclusive
 	s.Why = "the server moves no column: only a copy of the table has another order"
