@@ -73,6 +73,7 @@ func TestColumnsInAnotherOrder(t *testing.T) {
 	rights := "select string_agg(g, ' ' order by g) from (select grantee || ':' || privilege_type as g from information_schema.role_table_grants where table_name = 'vessel' and grantee <> grantor union all " +
 		"select grantee || ':' || privilege_type || ':' || column_name from information_schema.role_column_grants where table_name = 'vessel' and privilege_type = 'UPDATE' and grantee <> grantor) x"
 	before := strings.ReplaceAll(o.query(rights), "string:", "")
+	o.exec("alter default privileges grant delete on tables to harbour_clerk", "grant references on vessel to harbour_clerk with grant option", "revoke references on vessel from harbour_clerk")
 	o.migration("0003-order", "-- Order\nalter table vessel alter tons set position first rebuild, add built date after name rebuild;\n")
 	r := o.code(0, "forecast", "--statements")
 	o.wants(r, "copy vessel with its columns in their order", "access exclusive")
@@ -107,6 +108,7 @@ func TestColumnsInAnotherOrder(t *testing.T) {
 		{"alter table vessel enable row level security", "alter table vessel disable row level security", "row security"},
 		{"create statistics both_of on name, tons from vessel", "drop statistics both_of", "the statistics both_of"},
 		{"alter table vessel disable trigger noting", "alter table vessel enable trigger noting", "trigger noting, which does not fire as others do"},
+		{"alter table vessel alter id set increment 10", "alter table vessel alter id set increment 1", "how column id counts"},
 		{"comment on index by_tons is 'x'", "comment on index by_tons is null", "a comment on index by_tons"},
 		{"alter table vessel alter name set storage external", "alter table vessel alter name set storage extended", "settings of column name"},
 		{"create view names as select name from vessel", "drop view names", "view names"},

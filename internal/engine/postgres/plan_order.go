@@ -67,9 +67,9 @@ func (p *planner) reorder() {
 	was := quote(hidden) + "." + quote(bare)
 	strong := []string{t.Name}
 	sql := []string{"lock table " + table + " in access exclusive mode", captureRights(t)}
-	for _, c := range t.Columns {
+	for i, c := range t.Columns {
 		if c.Identity != nil {
-			sql = append(sql, captureNumber(t, c))
+			sql = append(sql, captureNumber(t, c, i))
 		}
 	}
 	var again []string
@@ -128,11 +128,10 @@ func (p *planner) reorder() {
 		}
 	}
 	sql = append(sql, comments(t)...)
-	sql = append(sql, "do $lastboard$ begin execute current_setting('lastboard.rights'); end $lastboard$")
-	for _, c := range t.Columns {
+	sql = append(sql, giveRights(t))
+	for i, c := range t.Columns {
 		if c.Identity != nil {
-			sql = append(sql, fmt.Sprintf("do $lastboard$ declare n text := current_setting('lastboard.number'); begin if n <> '' then execute 'alter table %s alter column %s restart with ' || n; end if; end $lastboard$",
-				strings.ReplaceAll(table, "'", "''"), strings.ReplaceAll(quote(c.Name), "'", "''")))
+			sql = append(sql, giveNumber(t, c, i))
 		}
 	}
 	sql = append(sql, "drop schema "+quote(hidden)+" cascade", "analyze "+table)
@@ -144,18 +143,29 @@ func (p *planner) reorder() {
 // captureRights notes the statements that give the rights to a table and its columns once
 // more, in a setting of the transaction.
 func captureRights(t *schema.Table) string {
-	n := literal(name(t.Name))
-	grant := "format('grant %s%s on table " + strings.ReplaceAll(name(t.Name), "'", "''") + " to %s%s', x.privilege_type, %COLUMN%, case when x.grantee = 0 then 'public' else quote_ident(pg_get_userbyid(x.grantee)) end, case when x.is_grantable then ' with grant option' else '' end)"
-	return "do $lastboard$ begin perform set_config('lastboard.rights', coalesce((select string_agg(g, '; ') from (" +
-		"select format('alter table " + strings.ReplaceAll(name(t.Name), "'", "''") + " owner to %s', quote_ident(pg_get_userbyid(c.relowner))) as g from pg_class c where c.oid = to_regclass(" + n + ")" +
-		" union all select " + strings.Replace(grant, "%COLUMN%", "''", 1) + " from pg_class c, aclexplode(c.relacl) x where c.oid = to_regclass(" + n + ") and x.grantee <> c.relowner" +
-		" union all select " + strings.Replace(grant, "%COLUMN%", "' (' || quote_ident(a.attname) || ')'", 1) + " from pg_attribute a, aclexplode(a.attacl) x where a.attrelid = to_regclass(" + n + ") and not a.attisdropped" +
-		") r), 'select'), true); end $lastboard$"
+	there := "c.oid = to_regclass(" + literal(name(t.Name)) + ")"
+	grant := "select format('grant %s on table %s to %s', x.privilege_type || COLUMN, " + literal(name(t.Name)) + ", case when x.grantee = 0 then 'public' else quote_ident(pg_get_userbyid(x.grantee)) end || case when x.is_grantable then ' with grant option' else '' end) from pg_class c"
+	return "do $lastboard$ begin perform set_config('lastboard.rights', (select string_agg(g, '; ') from (" +
+		"select format('alter table %s owner to %I', " + literal(name(t.Name)) + ", pg_get_userbyid(c.relowner)) as g from pg_class c where " + there +
+		" union all " + strings.Replace(grant, "COLUMN", "''", 1) + ", aclexplode(c.relacl) x where " + there + " and x.grantee <> c.relowner" +
+		" union all " + strings.Replace(grant, "COLUMN", "' (' || quote_ident(a.attname) || ')'", 1) + " join pg_attribute a on a.attrelid = c.oid, aclexplode(a.attacl) x where " + there + " and not a.attisdropped) r), true); end $lastboard$"
 }
 
-// captureNumber notes the number that comes next in a column that numbers itself.
-func captureNumber(t *schema.Table, c *schema.Column) string {
-	return "do $lastboard$ begin perform set_config('lastboard.number', coalesce((select cast(pg_sequence_last_value(cast(pg_get_serial_sequence(" + literal(name(t.Name)) + ", " + literal(c.Name) + ") as regclass)) + 1 as text)), ''), true); end $lastboard$"
+// giveRights gives them to the copy, and takes from it those that it has by default.
+func giveRights(t *schema.Table) string {
+	n := literal(name(t.Name))
+	return "do $lastboard$ declare who text; begin for who in select distinct case when x.grantee = 0 then 'public' else quote_ident(pg_get_userbyid(x.grantee)) end from pg_class c, aclexplode(c.relacl) x where c.oid = to_regclass(" + n + ") and x.grantee <> c.relowner" +
+		" loop execute format('revoke all on table %s from %s', " + n + ", who); end loop; execute current_setting('lastboard.rights'); end $lastboard$"
+}
+
+// captureNumber notes the number that comes next in a column that numbers itself; i tells
+// the column from others.
+func captureNumber(t *schema.Table, c *schema.Column, i int) string {
+	return fmt.Sprintf("do $lastboard$ begin perform set_config('lastboard.number_%d', coalesce(cast(pg_sequence_last_value(cast(pg_get_serial_sequence(%s, %s) as regclass)) + 1 as text), ''), true); end $lastboard$", i, literal(name(t.Name)), literal(c.Name))
+}
+
+func giveNumber(t *schema.Table, c *schema.Column, i int) string {
+	return fmt.Sprintf("do $lastboard$ declare n text := current_setting('lastboard.number_%d'); begin if n <> '' then execute format('alter table %%s alter column %%I restart with %%s', %s, %s, n); end if; end $lastboard$", i, literal(name(t.Name)), literal(c.Name))
 }
 
 // selectMore lists what a table has beyond its model and its rights.
@@ -174,5 +184,7 @@ const selectMore = `with t as (select * from pg_class where oid = to_regclass(?)
 		d.classoid = 'pg_class'::regclass and d.objoid in (select indexrelid from pg_index where indrelid = t.oid)
 		or d.classoid = 'pg_constraint'::regclass and d.objoid in (select oid from pg_constraint where conrelid = t.oid)
 		or d.classoid = 'pg_trigger'::regclass and d.objoid in (select oid from pg_trigger where tgrelid = t.oid)
+	union all select 'how column ' || quote_ident(a.attname) || ' counts' from t join pg_attribute a on a.attrelid = t.oid and a.attidentity <> '' and not a.attisdropped
+		join pg_sequence q on q.seqrelid = to_regclass(pg_get_serial_sequence(t.oid::regclass::text, a.attname)) where q.seqincrement <> 1 or q.seqcache <> 1 or q.seqcycle or q.seqmin <> 1
 	union all select 'a security label' from t where exists (select 1 from pg_seclabel l where l.classoid = 'pg_class'::regclass and l.objoid = t.oid)
 	order by 1`
