@@ -85,8 +85,8 @@ var hazardous = map[string][]killing{
 
 // lacks are the kinds of step that an engine does not have.
 var lacks = map[string][]engine.Kind{
-	"SQLite":     {engine.Rewrite},
-	"MariaDB":    {engine.Rebuild},
+	"SQLite":  {engine.Rewrite},
+	"MariaDB": {engine.Rebuild},
 }
 
 // hazard is one fault that comes to one run.

@@ -286,3 +286,26 @@ func TestMariaDBZeroDates(t *testing.T) {
 	o.must("retreat", "--to", "1", "--yes")
 	o.unchanged(before)
 }
+
+// TestIndexesThatTheServerMade for foreign keys without a name are part of their tables: the
+// server would let another index take their place.
+func TestIndexesThatTheServerMade(t *testing.T) {
+	for _, change := range []string{
+		"create index by_parent on quay (parent)", "create index by_both on quay (parent, n)", "alter table quay add unique (parent, n)",
+		"create index by_n on quay (n)", "alter table quay add flag varchar(20)", "alter table quay rename column parent to above", "alter table quay drop constraint quay_ibfk_1",
+	} {
+		t.Run(change, func(t *testing.T) {
+			o := newOfficeOn(t, mariadb, "create table quay (id integer primary key, n integer, parent integer references quay (id) on delete no action on update no action) engine=InnoDB", "insert into quay values (1, 1, null), (2, 2, 1)")
+			o.must("adopt", "--yes")
+			start := o.snapshot()
+			o.migration("0002-change", "-- A change\n"+change+";\n")
+			o.must("advance", "--yes")
+			if !strings.Contains(change, "drop") {
+				o.same("select count(*) from information_schema.statistics where table_schema = database() and table_name = 'quay' and index_name = 'parent'", "1")
+			}
+			o.must("retreat", "--to", "1", "--yes")
+			o.unchanged(start)
+			o.wants(o.code(0, "audit"), "matches:")
+		})
+	}
+}

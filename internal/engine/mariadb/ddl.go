@@ -270,6 +270,20 @@ func references(k *schema.ForeignKey) string {
 	return sql + " on delete " + act(k.OnDelete) + " on update " + act(k.OnUpdate)
 }
 
+// ownIndexes lists the indexes that the server may have made by itself for a foreign key:
+// those of just its columns. Such a one goes as soon as another index could serve the key.
+func ownIndexes(t *schema.Table, k *schema.ForeignKey) (list []*schema.Index) {
+	if t == nil {
+		return nil
+	}
+	for _, x := range t.Indexes {
+		if !x.Unique && len(x.Options) == 0 && slices.EqualFunc(x.Parts, k.Columns, func(part schema.IndexPart, c string) bool { return part.Expr == nil && schema.SameName(part.Column, c) }) {
+			list = append(list, x)
+		}
+	}
+	return list
+}
+
 // served reports whether an index other than one begins with the columns, as the server
 // wants for a foreign key.
 func served(t *schema.Table, columns []string, but string) bool {

@@ -242,12 +242,16 @@ func (p *planner) addParts() {
 	s := p.parts
 	if !p.keyed {
 		for _, k := range s.Keys {
-			p.alterTable(engine.Build, indexRate, "build the index of constraint "+k.Name, "add unique key if not exists "+strings.TrimPrefix(uniqueSQL(p.After, k), "unique key "))
+			p.alterTable(engine.Build, indexRate, "build the index of constraint "+k.Name, p.addIndex(k.Columns, "add unique key if not exists "+strings.TrimPrefix(uniqueSQL(p.After, k), "unique key "))...)
 		}
 	}
 	for _, x := range s.Indexes {
 		words, rest, _ := strings.Cut(indexSQL(p.After, x), "key ")
-		p.alterTable(engine.Build, indexRate, "build index "+x.Name, "add "+words+"key if not exists "+rest)
+		var columns []string
+		for _, part := range x.Parts {
+			columns = append(columns, part.Column)
+		}
+		p.alterTable(engine.Build, indexRate, "build index "+x.Name, p.addIndex(columns, "add "+words+"key if not exists "+rest)...)
 	}
 	for _, k := range s.Checks {
 		p.check(k)
@@ -255,6 +259,23 @@ func (p *planner) addParts() {
 	for _, k := range s.References {
 		p.foreignKey(k)
 	}
+}
+
+// addIndex gives the actions that add an index of columns. An index that the server has
+// made by itself, and would take away for the new one, is made anew so that it stays.
+func (p *planner) addIndex(columns []string, add string) []string {
+	actions := []string{add}
+	for _, k := range p.Table.ForeignKeys {
+		if len(columns) < len(k.Columns) || !slices.EqualFunc(columns[:len(k.Columns)], k.Columns, schema.SameName) || slices.Contains(p.parts.GoneReferences, k) {
+			continue
+		}
+		for _, x := range ownIndexes(p.After, k) {
+			if !slices.Contains(p.parts.Indexes, x) {
+				actions = append(actions, "drop key if exists "+quote(x.Name), "add "+indexSQL(p.After, x))
+			}
+		}
+	}
+	return actions
 }
 
 // hasConstraint gives a row when a constraint is there.
@@ -272,6 +293,9 @@ func (p *planner) foreignKey(k *schema.ForeignKey) {
 	index := ""
 	if !served(t, k.Columns, "") {
 		index = "add key if not exists " + quote(k.Name) + " (" + quoteAll(k.Columns) + "), "
+	}
+	for _, x := range ownIndexes(t, k) {
+		index += "drop key if exists " + quote(x.Name) + ", add " + indexSQL(t, x) + ", " // or it went for one with the name of the key
 	}
 	add := "alter table " + quote(t.Name) + " " + index + "add " + foreignKeySQL(k) + ", " + algorithm
 	if p.small && p.Facts.Rows[k.Table] <= int64(p.Facts.Short*scanRate) {
