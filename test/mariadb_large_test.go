@@ -184,3 +184,44 @@ func TestMariaDBOutOfInstantChanges(t *testing.T) {
 		})
 	}
 }
+
+// TestMariaDBNotNullOfALargeTable makes columns not null, and nullable again, without
+// writing the table anew: at the end of that the server would keep writers waiting.
+func TestMariaDBNotNullOfALargeTable(t *testing.T) {
+	o := largeOnMariaDB(t, 15_000, largeCall)
+	o.write("lastboard.toml", "database = 'dev'\n[databases.dev]\nurl = '"+o.url+"'\nlive = true\n[databases.dev.pace]\nlock_wait = '2ms'\nlock_tries = 1000\nbatch_time = '4ms'\n")
+	start := o.must("describe", "--json")
+	var inserted atomic.Int64
+	stop := o.meanwhile(2, func(db *sql.DB, r *rand.Rand) error {
+		_, err := db.Exec("insert into call_ (dues, note) values (?, ?)", 1+r.IntN(9), fmt.Sprintf("late %d", r.IntN(1000)))
+		if err == nil {
+			inserted.Add(1)
+			_, err = db.Exec("update call_ set note = concat('now ', ?) where id = ?", r.IntN(1000), 1+r.Int64N(15_000))
+		}
+		time.Sleep(2 * time.Millisecond)
+		return err
+	})
+	for i, c := range []struct{ statement, wrong string }{
+		{"alter table call_ alter note set not null", "note = ''"},
+		{"alter table call_ add column tag varchar(60) not null default 'late 0!' after note using (note || '!'), add column token uuid not null default uuid()", "tag not regexp '^(n[0-9]+|late [0-9]+|now [0-9]+)!$' or token like '00000000%'"},
+		{"alter table call_ alter note drop not null, alter least set default 0, alter least set not null using (dues - 1)", "least is null or id <= 15000 and least <> dues - 1"},
+	} {
+		o.migration(fmt.Sprintf("%04d-change", i+2), "-- A change\n"+c.statement+";\n")
+		if f := o.must("forecast", "--statements"); strings.Contains(f, "algorithm=inplace") || strings.Contains(f, "algorithm=copy") {
+			t.Errorf("%s: the table would be written anew:\n%s", c.statement, f)
+		}
+		o.must("advance", "--yes")
+		o.same("select count(*) from call_ where "+c.wrong, "0")
+		o.must("audit")
+	}
+	o.same("select group_concat(column_name, ' ', is_nullable order by ordinal_position separator ', ') from information_schema.columns where table_schema = database() and table_name = 'call_'",
+		"id NO, dues NO, least NO, paid YES, note YES, tag NO, token NO")
+	o.same("select count(distinct token) = count(*), group_concat(distinct trigger_name) from call_ left join information_schema.triggers on trigger_schema = database() and trigger_name like '%fill'", "1|null")
+	stop()
+	o.must("retreat", "--to", "1", "--yes", "--settle", "--let-writers-wait")
+	if back := o.must("describe", "--json"); strings.Join(strings.Split(back, `"rows"`)[:1], "") != strings.Join(strings.Split(start, `"rows"`)[:1], "") {
+		t.Errorf("the way back differs: %s", firstDifference(start, back))
+	}
+	o.same("select count(*) - 15000 from call_", fmt.Sprint(inserted.Load()))
+	o.same("select count(*) from call_ where id <= 15000 and least is not null", "0")
+}

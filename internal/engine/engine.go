@@ -294,6 +294,9 @@ type Step struct {
 	Rows        int64    `json:"rows"`
 	Bytes       int64    `json:"bytes"`
 	Seconds     float64  `json:"seconds"`
+	// Pause is for how many seconds writers wait at the end of a step that lets them go on
+	// until then.
+	Pause float64 `json:"pause,omitempty"`
 	// Change counts the statements of the migration from 0.
 	Change int `json:"change"`
 	// Early means that a proof can run before anything is changed: nothing before

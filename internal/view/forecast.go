@@ -92,6 +92,9 @@ func waits(s *engine.Step) string {
 	if s.Batch != nil {
 		return "briefly, by batch"
 	}
+	if s.WritersWait == engine.WaitBriefly && s.Pause >= 0.05 {
+		return Estimate(s.Pause) + " at its end"
+	}
 	return s.WritersWait
 }
 
@@ -116,7 +119,7 @@ func (p *Printer) ForecastEnd(plans []*plan.Plan, live bool, users, advice []str
 	if live {
 		for _, m := range plans {
 			if s := m.Longest(); s != nil {
-				p.Line("%s %s keeps writers waiting throughout (most of it in step %d: %s): advance wants --let-writers-wait", warn.Render("live:"), m.Version, s.Number, s.What)
+				p.Line("%s %s keeps writers waiting for %s (most of it in step %d: %s): advance wants --let-writers-wait", warn.Render("live:"), m.Version, Estimate(m.LongestWait()), s.Number, s.What)
 			}
 		}
 		if len(overlaps) > 0 {

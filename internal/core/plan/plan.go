@@ -58,7 +58,8 @@ type Plan struct {
 	Warnings   fault.List
 	KeptNumber int64
 
-	statement int // the one that is being planned, from 0
+	short     float64 // for how many seconds writers may wait
+	statement int     // the one that is being planned, from 0
 }
 
 // Touched lists the tables that the plan changes, by their name before and, where
@@ -156,13 +157,20 @@ func prepareTrial(ctx context.Context, in Input, trial engine.Trial) error {
 	return err
 }
 
-// Longest gives the step that keeps writers waiting throughout, the longest if there
-// are several; nil if none does.
-func (p *Plan) Longest() *engine.Step {
-	var longest *engine.Step
+// Longest gives the step that keeps writers waiting throughout, or at its end for longer
+// than they may wait; that for which they wait the longest if there are several, nil if
+// there is none.
+func (p *Plan) Longest() (longest *engine.Step) {
+	most := -1.0
 	for _, s := range p.Steps {
-		if s.WritersWait == engine.WaitThroughout && (longest == nil || s.Seconds > longest.Seconds) {
-			longest = s
+		wait := s.Pause
+		if s.WritersWait == engine.WaitThroughout {
+			wait = s.Seconds
+		} else if s.WritersWait == engine.WaitNo || wait <= p.short {
+			continue
+		}
+		if wait > most {
+			longest, most = s, wait
 		}
 	}
 	return longest
@@ -432,6 +440,7 @@ func overlap(c *schema.Change) string {
 }
 
 func (p *Planner) finish(out *Plan) {
+	out.short = p.in.Short
 	for i, s := range out.Steps {
 		s.Number = i + 1
 		if s.Stage == "" {
@@ -446,7 +455,7 @@ func (p *Planner) finish(out *Plan) {
 			continue
 		}
 		for _, s := range unit {
-			if s.Seconds > 0 && s.WritersWait == engine.WaitBriefly {
+			if s.Seconds > 0 && s.Pause == 0 && s.WritersWait == engine.WaitBriefly {
 				s.WritersWait = engine.WaitThroughout
 			}
 		}
@@ -477,7 +486,11 @@ func alone(s *engine.Step) bool { return s.Batch != nil || s.Alone || s.Outside 
 func held(unit []*engine.Step) float64 {
 	var sum float64
 	for _, s := range unit {
-		if s.Batch == nil && s.WritersWait != engine.WaitNo && (s.Outside == nil || s.WritersWait == engine.WaitThroughout) {
+		switch {
+		case s.Batch != nil || s.WritersWait == engine.WaitNo:
+		case s.Outside != nil && s.WritersWait == engine.WaitBriefly:
+			sum += s.Pause
+		default:
 			sum += s.Seconds
 		}
 	}

@@ -36,7 +36,7 @@ func Planned(t *testing.T, e engine.Engine, s *schema.Schema, tables, statement 
 		}
 		n := 0
 		steps, err := e.Steps(change, engine.Facts{
-			Schema: s, Rows: map[string]int64{"vessel": rows, "berth": 3}, Bytes: map[string]int64{}, Short: 0.2, Live: live, Now: "2031-05-01 10:00:00",
+			Schema: s, Rows: map[string]int64{"vessel": rows, "berth": 3}, Bytes: map[string]int64{"vessel": 200 * rows}, Short: 0.2, Live: live, Now: "2031-05-01 10:00:00",
 			KeptTable: func() string { n++; return fmt.Sprint("lastboard_kept_", n) },
 		})
 		if err != nil {

@@ -21,6 +21,10 @@ const (
 	indexRate   = 400_000.0
 )
 
+// awayRate is how many bytes of a table the server takes away in a second, once it has
+// written it anew and while nobody may use it.
+const awayRate = 500e6
+
 // The locks of steps.
 const (
 	lockMetadata = "metadata"  // for an instant, at the beginning and the end
@@ -37,8 +41,11 @@ type planner struct {
 	remade []string
 	// swapped are columns that are computed beside the old ones and then take their places.
 	swapped []*schema.Column
-	parts   planning.Parts
-	placed  []*schema.Check // are new checks that stand in the definitions of columns
+	// hidden are added columns that are filled under another name, where nobody sees them
+	// before they have their values.
+	hidden []*schema.Column
+	parts  planning.Parts
+	placed []*schema.Check // are new checks that stand in the definitions of columns
 	// keyed means that the keys have come with a column that numbers itself.
 	keyed, keyDone bool // keyDone is of the primary key alone
 	// window are statements that want the table locked while they run, one after the

@@ -15,6 +15,7 @@ func (p *planner) alter() {
 	c := p.Change
 	p.After, p.Renames = c.BeforeRenames()
 	p.swap()
+	p.hide()
 	p.remake()
 	p.AlterProofs()
 	p.ProofsFirst()
@@ -26,6 +27,7 @@ func (p *planner) alter() {
 	p.keepConverted()
 	p.dropColumns()
 	p.modify()
+	p.show()
 	p.addGenerated()
 	p.endFill()
 	p.addParts()
@@ -56,6 +58,10 @@ func (p *planner) swap() {
 			}
 			continue
 		}
+		if p.turnsBeside(old, c) {
+			p.swapped = append(p.swapped, c)
+			continue
+		}
 		if old == nil || !filled || f.OnlyNull || c.Generated != nil {
 			continue
 		}
@@ -70,6 +76,63 @@ func (p *planner) swap() {
 		}
 		p.swapped = append(p.swapped, c)
 	}
+}
+
+// lingers reports whether the server would keep writers waiting for too long at the end of
+// writing the table anew, when it takes the old one away.
+func (p *planner) lingers() bool {
+	return p.followed() && float64(p.Facts.Bytes[p.Table.Name])/awayRate > p.Facts.Short && p.Cursor(p.Table) != nil
+}
+
+// turnsBeside reports whether a column comes to take null, or none, by another beside it
+// that takes its place: the server itself would write the table anew. What is tied to other
+// things stays where it is.
+func (p *planner) turnsBeside(old, c *schema.Column) bool {
+	if old == nil || old.NotNull == c.NotNull || old.Generated != nil || c.Generated != nil || c.Identity != nil || !sameForm(old, c) || p.LimitChanges(old, c) || !p.lingers() {
+		return false
+	}
+	f, filled := p.FillOf(c)
+	return (!filled || f.OnlyNull) && (!c.NotNull || placeholder(c) != "") && !tied(p.Table, old.Name) && !tied(p.After, c.Name) && !p.referredTo(old.Name)
+}
+
+// tied reports whether anything of a table but the column itself speaks of it.
+func tied(t *schema.Table, column string) bool {
+	in := func(k *schema.Key) bool { return schema.HasName(k.Columns, column) }
+	return t.PrimaryKey != nil && in(t.PrimaryKey) || slices.ContainsFunc(t.Uniques, in) ||
+		slices.ContainsFunc(t.Indexes, func(x *schema.Index) bool { return x.Uses(column) }) ||
+		slices.ContainsFunc(t.Checks, func(k *schema.Check) bool { return k.Expr.Mentions(column) }) ||
+		slices.ContainsFunc(t.ForeignKeys, func(k *schema.ForeignKey) bool { return schema.HasName(k.Columns, column) }) ||
+		slices.ContainsFunc(t.Columns, func(c *schema.Column) bool { return c.Generated != nil && c.Generated.Expr.Mentions(column) })
+}
+
+func (p *planner) referredTo(column string) bool {
+	return slices.ContainsFunc(p.Facts.Schema.Tables, func(t *schema.Table) bool {
+		return slices.ContainsFunc(t.ForeignKeys, func(k *schema.ForeignKey) bool {
+			return schema.SameName(k.Table, p.Table.Name) && schema.HasName(k.References, column)
+		})
+	})
+}
+
+// placeholder gives a value that stands in a not null column which nobody sees, until its
+// rows are computed; "" for a type that has none.
+func placeholder(c *schema.Column) string {
+	switch t := c.Type; {
+	case t.Native || t.Name == "json" || t.Name == "enum":
+		return ""
+	case isText(c), t.Name == "blob", t.Name == "varbinary", t.Name == "binary":
+		return "''"
+	case t.IsInteger(), t.Name == "numeric", t.Name == "boolean", t.Name == "real", t.Name == "double precision":
+		return "0"
+	case t.Name == "date":
+		return "'1970-01-02'"
+	case strings.HasPrefix(t.Name, "timestamp"):
+		return "'1970-01-02 00:00:00'"
+	case t.Name == "time":
+		return "'00:00:00'"
+	case t.Name == "uuid":
+		return "'00000000-0000-0000-0000-000000000000'"
+	}
+	return ""
 }
 
 // sameForm reports whether two columns hold the same values in the same way.

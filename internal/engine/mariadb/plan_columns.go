@@ -115,17 +115,25 @@ func (p *planner) flushWindow(script []string, what, done string) {
 			p.Add(engine.Scan, keepRate, "keep values in "+p.windowKeeps[i], sql)
 		}
 	} else {
-		window := []string{""}
-		locks := []string{p.table() + " write"}
+		var keep []string
 		for i, k := range p.windowKeeps {
-			locks = append(locks, quote(k)+" write")
-			window = append(window, "delete from "+quote(k), p.window[i]) // of a run that died here
+			keep = append(keep, "delete from "+quote(k), p.window[i]) // of a run that died here
+			what = "keep the values and " + strings.TrimPrefix(what, "keep the values and ")
 		}
-		window[0] = "lock tables " + strings.Join(locks, ", ")
-		s := p.define(engine.Rewrite, keepRate, "keep the values and "+what, done, strings.Join(slices.Concat(window, p.windowFollow, script), between))
-		s.Why = "while the table is locked, so that no value is lost that is written meanwhile"
+		p.locked(what, done, p.windowKeeps, slices.Concat(keep, p.windowFollow, script)...)
 	}
 	p.window, p.windowKeeps, p.windowFollow = nil, nil, nil
+}
+
+// locked adds a step of statements that run while the table is locked, and places of kept
+// values with it.
+func (p *planner) locked(what, done string, kept []string, script ...string) {
+	locks := []string{p.table() + " write"}
+	for _, k := range kept {
+		locks = append(locks, quote(k)+" write")
+	}
+	s := p.define(engine.Rewrite, keepRate, what, done, strings.Join(append([]string{"lock tables " + strings.Join(locks, ", ")}, script...), between))
+	s.Why = "while the table is locked, so that nothing is lost that is written meanwhile"
 }
 
 // modify gives columns their new definitions, each as a whole, and all in one statement:
@@ -135,7 +143,7 @@ func (p *planner) modify() {
 	before, after := p.without(), p.inPlace()
 	for i, c := range p.After.Columns {
 		old := p.From(c)
-		if p.isRemade(c) || p.isSwapped(c) || old == nil && (c.Generated != nil || !p.unfinished(c)) {
+		if p.isRemade(c) || p.isSwapped(c) || slices.Contains(p.hidden, c) || old == nil && (c.Generated != nil || !p.unfinished(c)) {
 			continue
 		}
 		place, moved := "", old != nil && p.moves(c)

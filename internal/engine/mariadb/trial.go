@@ -263,6 +263,7 @@ func (t *trial) believe(s *engine.Step, way string) error {
 	case copies && s.Kind != engine.Build:
 		s.Kind, s.Rewrites = engine.Rewrite, true
 		s.Seconds = max(s.Seconds, float64(s.Rows)/rewriteRate)
+		s.Pause = float64(s.Bytes) / awayRate
 	case copies:
 		s.Rewrites = true
 	case s.Kind == engine.Rewrite:
@@ -271,7 +272,7 @@ func (t *trial) believe(s *engine.Step, way string) error {
 	if s.Kind == engine.Catalog && s.Seconds == 0 {
 		s.Rows = 0
 	}
-	if s.Lock != lockShared && !strings.Contains(s.SQL[0], between) {
+	if s.Lock != lockShared && (!strings.Contains(s.SQL[0], between) || !keepsLocked(s) && strings.HasPrefix(way, "algorithm=instant")) {
 		s.WritersWait = engine.WaitBriefly
 	}
 	if s.Why == "" {
@@ -279,6 +280,9 @@ func (t *trial) believe(s *engine.Step, way string) error {
 	}
 	return nil
 }
+
+// keepsLocked reports whether a step keeps values while a table is locked.
+func keepsLocked(s *engine.Step) bool { return strings.Contains(s.SQL[0], between+"insert into ") }
 
 func (t *trial) wouldNot(s *engine.Step, err error) error {
 	return &engine.Refused{Message: fmt.Sprintf("MariaDB would not %s: %s", s.What, strings.NewReplacer("`"+t.name+"`.", "", `"`+t.name+`".`, "", t.name+".", "").Replace(message(err)))}

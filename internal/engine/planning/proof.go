@@ -361,7 +361,7 @@ func (p *Planner) AddProof(what string, proof engine.Proof) {
 		proof.Reads = append(proof.Reads, p.Source.Table.Name)
 	}
 	// Without their index, looking kept values up would take the square of the rows.
-	proof.Late = slices.ContainsFunc(p.Indexed, func(kept string) bool { return strings.Contains(proof.SQL, p.Name(kept)) })
+	proof.Late = proof.Late || slices.ContainsFunc(p.Indexed, func(kept string) bool { return strings.Contains(proof.SQL, p.Name(kept)) })
 	s := p.Add(engine.ProofOf, p.Rates.Scan, what, proof.SQL)
 	s.Lock, s.WritersWait = "none", engine.WaitNo
 	s.Proof = &proof
