@@ -1,27 +1,41 @@
 package cli
 
 import (
+	"context"
+
 	"github.com/spf13/cobra"
 
 	"lastboard/internal/core/audit"
 	"lastboard/internal/core/fault"
+	"lastboard/internal/core/run"
 	"lastboard/internal/engine"
 )
 
 func newAudit(g *global) *cobra.Command {
-	return &cobra.Command{
+	var yes string
+	var clear bool
+	c := &cobra.Command{
 		Use:   "audit",
 		Short: "Compare the tables with what the migrations say",
 		Long: `Compares the tables as they stand with what the migrations that ran have made of
 them, attribute by attribute; the ledger with the files; and finds what Lastboard
 itself has left behind. Each difference is shown with the statements that would mend
-it; nothing is changed. The exit code is 5 when something differs.`,
+it; nothing is changed. The exit code is 5 when something differs.
+
+With --clear, what runs have left that died is taken away first, and named: empty
+copies, triggers, tables of Lastboard's own that nothing needs, and a claim. What a
+stopped migration needs stays: advance or retreat ends that.`,
 		Example: `  lastboard audit
+  lastboard audit --clear
   lastboard audit --json --database harbour`,
 		Args: cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
 			ctx := c.Context()
-			s, err := g.open(ctx, engine.Read)
+			access := engine.Read
+			if clear {
+				access = engine.Write
+			}
+			s, err := g.open(ctx, access)
 			if err != nil {
 				return err
 			}
@@ -33,13 +47,22 @@ it; nothing is changed. The exit code is 5 when something differs.`,
 			if len(st.known) == 0 {
 				return fault.New(fault.Refused, "not-under-care", "lastboard adopt takes it under care; lastboard advance runs migrations", "this database has no ledger yet: there is nothing to compare it with")
 			}
+			cleared := []string{}
+			if clear {
+				if cleared, err = s.clear(ctx, yes); err != nil {
+					return err
+				}
+			}
 			list, err := audit.Run(ctx, audit.Input{Engine: s.engine, DB: s.db, Ledger: s.ledger, Files: st.files, Known: st.known})
 			if err != nil {
 				return err
 			}
 			if s.JSON {
-				err = s.Document(map[string]any{"matches": len(list) == 0, "differences": list})
+				err = s.Document(map[string]any{"matches": len(list) == 0, "differences": list, "cleared": cleared})
 			} else {
+				for _, what := range cleared {
+					s.Line("cleared away: %s", what)
+				}
 				s.Audit(list)
 			}
 			if err == nil && len(list) > 0 {
@@ -48,4 +71,33 @@ it; nothing is changed. The exit code is 5 when something differs.`,
 			return err
 		},
 	}
+	c.Flags().BoolVar(&clear, "clear", false, "take away what runs have left that died")
+	addYes(c, &yes)
+	return c
+}
+
+// clear takes away what runs have left that died, as each run does when it begins, and
+// says what that was.
+func (s *session) clear(ctx context.Context, yes string) (cleared []string, err error) {
+	left, _, err := s.ledger.Left(ctx)
+	if err != nil {
+		return nil, err
+	}
+	dead, err := s.ledger.Dead(ctx)
+	if cleared = []string{}; err != nil || len(left) == 0 && dead == nil {
+		return cleared, err
+	}
+	if err := s.confirm(yes, "Take away what runs have left that died?"); err != nil {
+		return nil, err
+	}
+	r := s.runner(runFlags{})
+	r.Observe = func(e run.Event) {
+		if e.What == "cleared" {
+			cleared = append(cleared, e.Why)
+		}
+	}
+	if err := r.Begin(ctx); err != nil {
+		return nil, err
+	}
+	return cleared, r.End()
 }

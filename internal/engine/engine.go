@@ -120,7 +120,8 @@ type Database interface {
 	// Advice says what of the database's own settings makes applications wait more
 	// than they need to; nil when there is nothing to say.
 	Advice(ctx context.Context) []string
-	// Own lists what Lastboard has made for itself: tables, and triggers on others.
+	// Own lists what Lastboard has made for itself: tables, triggers on others, and the
+	// places of trials that have died.
 	Own(ctx context.Context) ([]OwnObject, error)
 	// Users lists other programs that have the database open, where that is known.
 	Users() []string
@@ -137,9 +138,11 @@ type Database interface {
 
 // OwnObject is something that Lastboard has made for itself.
 type OwnObject struct {
-	Kind  string // "table" or "trigger"
+	Kind  string // "table", "trigger", or what the engine calls a place for tables
 	Name  string
 	Table string // on which a trigger is
+	Drop  string // the statement that takes it away
+	Copy  bool   // a place for empty copies, whose trial has died
 }
 
 // TxOptions is what a transaction needs beside its statements.

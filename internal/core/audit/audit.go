@@ -142,28 +142,32 @@ func (in *Input) files() []Finding {
 
 // leftovers finds what is Lastboard's own and is of no use any more.
 func (in *Input) leftovers(ctx context.Context) ([]Finding, error) {
-	own, err := in.DB.Own(ctx)
+	left, unfinished, err := in.Ledger.Left(ctx)
 	if err != nil {
 		return nil, err
+	}
+	var list []Finding
+	add := func(table, object, name, mend string) {
+		list = append(list, Finding{schema.Difference{Table: table, Object: object, Name: name, Attribute: "exists", Expected: "no", Found: "yes"}, mend})
+	}
+	for _, o := range left {
+		add(o.Table, "leftover "+o.Kind, o.Name, "lastboard audit --clear, or the next advance: "+o.Drop)
+	}
+	for _, o := range unfinished {
+		add(o.Table, "unfinished "+o.Kind, o.Name, "lastboard advance goes on with its migration, retreat takes it back")
+	}
+	if dead, err := in.Ledger.Dead(ctx); err != nil {
+		return nil, err
+	} else if dead != nil {
+		add("", "leftover claim", dead.String(), "lastboard audit --clear, or the next advance")
 	}
 	kept, _, err := in.Ledger.Kept(ctx)
 	if err != nil {
 		return nil, err
 	}
-	unfinished := slices.ContainsFunc(in.Known, func(k *ledger.Migration) bool { return k.State == ledger.Running || k.State == ledger.Stopped })
-	var list []Finding
-	for _, o := range own {
-		if ledger.Owns(o.Name) || unfinished {
-			continue
-		}
-		if slices.ContainsFunc(kept, func(k ledger.Kept) bool {
-			return o.Name == k.Keeping.Kept || strings.HasPrefix(o.Name, k.Keeping.Kept+"_")
-		}) {
-			continue
-		}
-		list = append(list, Finding{
-			schema.Difference{Table: o.Table, Object: "leftover " + o.Kind, Name: o.Name, Attribute: "exists", Expected: "no", Found: "yes"}, "drop " + o.Kind + " " + o.Name,
-		})
+	own, err := in.DB.Own(ctx)
+	if err != nil {
+		return nil, err
 	}
 	for _, k := range kept {
 		if !slices.ContainsFunc(own, func(o engine.OwnObject) bool { return o.Name == k.Keeping.Kept }) {

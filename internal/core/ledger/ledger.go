@@ -13,7 +13,6 @@ import (
 	"errors"
 	"fmt"
 	"maps"
-	"os"
 	"slices"
 	"strconv"
 	"strings"
@@ -336,13 +335,8 @@ func (l *Ledger) meta(ctx context.Context, name string) (string, error) {
 // dead runner left does not count.
 func (l *Ledger) Runner(ctx context.Context) (*Runner, error) {
 	r, err := runner(ctx, l.db.Query)
-	if err != nil || r == nil {
+	if err != nil || r == nil || !l.lives(r) {
 		return nil, err
-	}
-	host, err := os.Hostname()
-	near := err == nil && r.Host == host || l.db.Info().Host != ""
-	if near && !l.db.Claimed() || !near && time.Since(r.Beat) > lease {
-		return nil, nil
 	}
 	return r, nil
 }

@@ -173,7 +173,7 @@ func TakeOver(ctx context.Context, tx engine.Tx, r *Runner, server bool) error {
 	if err != nil {
 		return err
 	}
-	if other != nil && !server && other.Host != r.Host && time.Since(other.Beat) < lease {
+	if other != nil && !server && other.Host != r.Host && !other.silent() {
 		return OneRunner(other)
 	}
 	for _, sql := range []string{"delete from lastboard_runner", "delete from lastboard_work", "delete from lastboard_pace"} {
@@ -190,10 +190,18 @@ func TakeOver(ctx context.Context, tx engine.Tx, r *Runner, server bool) error {
 func OneRunner(other *Runner) error {
 	f := fault.New(fault.Refused, "runner-busy", "wait until it is done", "another Lastboard is changing this database")
 	if other != nil {
-		f.Message = "another Lastboard is changing this database: " + other.By + " on " + other.Host + " (process " + strconv.Itoa(other.Process) + "), since " + other.Since.Format(time.DateTime) + " UTC"
+		f.Message = "another Lastboard is changing this database: " + other.String()
 	}
 	return f
 }
+
+// String says who a runner is.
+func (r *Runner) String() string {
+	return r.By + " on " + r.Host + " (process " + strconv.Itoa(r.Process) + "), since " + r.Since.UTC().Format(time.DateTime) + " UTC"
+}
+
+// silent reports whether a runner has not been heard of for the time of its lease.
+func (r *Runner) silent() bool { return time.Since(r.Beat) >= lease }
 
 // Beat asserts in a transaction that r is still the one runner.
 func Beat(ctx context.Context, tx engine.Tx, r *Runner) error {

@@ -21,6 +21,7 @@ import (
 	"lastboard/internal/core/fault"
 	"lastboard/internal/core/ledger"
 	"lastboard/internal/core/migration"
+	"lastboard/internal/core/mishap"
 	"lastboard/internal/core/schema"
 	"lastboard/internal/core/sqltext"
 	"lastboard/internal/engine"
@@ -238,6 +239,7 @@ func (p *Planner) change(ctx context.Context, out *Plan, c *schema.Change) error
 		return err
 	}
 	needed, broken, err := p.trial.Run(ctx, c, steps)
+	mishap.Place("tried")
 	if err != nil {
 		return err
 	}

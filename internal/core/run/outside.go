@@ -50,6 +50,9 @@ func (r *Runner) outside(ctx context.Context, p *progress, s *engine.Step, first
 		if err := r.statements(ctx, s, s.Outside.Clean, &tries); err != nil {
 			return err
 		}
+		if p.begun[s.Number] && len(s.Outside.Clean) > 0 {
+			r.observe(Event{What: "cleared", Version: p.record.Version, Why: "what a run has left that died in step " + fmt.Sprint(s.Number) + ": " + s.What})
+		}
 		if err := r.statements(ctx, s, s.Outside.Statements, &tries); err != nil {
 			// What is half done may stand in the way of the applications.
 			clean := context.WithoutCancel(ctx)

@@ -57,7 +57,7 @@ type Follower struct {
 
 // Event is something that happens in a run.
 type Event struct {
-	What    string // "migration", "step", "progress", "step-done", "waiting", "holding", "released", "migration-done"
+	What    string // "cleared", "migration", "step", "progress", "step-done", "waiting", "holding", "released", "migration-done"
 	Version string
 	Name    string
 	// Direction is that of a migration that begins: ledger.Advance or ledger.Retreat.
@@ -68,7 +68,7 @@ type Event struct {
 	Took      time.Duration // of a step that is done
 	Held      time.Duration // the longest time for which a lock was held
 	Batch     time.Duration // that the last batch took
-	Why       string        // it holds
+	Why       string        // it holds; or what was cleared away
 	Try       int           // of a lock that somebody else holds
 	Who       []engine.Session
 }
@@ -91,6 +91,16 @@ type Runner struct {
 // Begin makes the ledger if there is none, and this program the one runner.
 func (r *Runner) Begin(ctx context.Context) error {
 	r.ledger = ledger.Of(r.DB)
+	exists, err := r.ledger.Exists(ctx)
+	if err != nil {
+		return err
+	}
+	var dead *ledger.Runner
+	if exists {
+		if dead, err = r.ledger.Dead(ctx); err != nil {
+			return err
+		}
+	}
 	free, ok, err := r.DB.Claim()
 	if err != nil {
 		return fault.New(fault.Failed, "lock-file", "check that its folder can be written", "the file that keeps two runs apart cannot be made: %v", err)
@@ -106,8 +116,7 @@ func (r *Runner) Begin(ctx context.Context) error {
 	if r.me, err = newRunner(); err != nil {
 		return err
 	}
-	exists, err := r.ledger.Exists(ctx)
-	if err != nil {
+	if exists, err = r.ledger.Exists(ctx); err != nil { // another may have made it meanwhile
 		free()
 		return err
 	}
@@ -117,6 +126,9 @@ func (r *Runner) Begin(ctx context.Context) error {
 			return err
 		}
 	}
+	if dead != nil {
+		r.observe(Event{What: "cleared", Why: "the claim of " + dead.String() + ", which has died"})
+	}
 	err = r.inTx(ctx, engine.TxOptions{}, func(tx engine.Tx) error {
 		if !exists {
 			if err := ledger.Create(ctx, tx, r.Engine.Place(), r.Program); err != nil {
@@ -125,10 +137,38 @@ func (r *Runner) Begin(ctx context.Context) error {
 		}
 		return ledger.TakeOver(ctx, tx, r.me, r.DB.Info().Host != "")
 	})
+	if err == nil && exists {
+		err = r.clear(ctx)
+	}
 	if err != nil {
 		free()
 	}
 	return err
+}
+
+// clear takes away what runs have left that died, and says what it was.
+func (r *Runner) clear(ctx context.Context) error {
+	left, _, err := r.ledger.Left(ctx)
+	if err != nil {
+		return err
+	}
+	for _, o := range left {
+		var strong []string
+		if o.Table != "" {
+			strong = []string{o.Table}
+		}
+		_, err := r.again(ctx, strong, func() error {
+			return r.inTx(ctx, engine.TxOptions{LockWait: r.LockWait, Strong: strong}, func(tx engine.Tx) error {
+				_, err := tx.Exec(ctx, o.Drop)
+				return err
+			})
+		})
+		if err != nil {
+			return fmt.Errorf("taking away %s %s, which a run has left that died: %w", o.Kind, o.Name, err)
+		}
+		r.observe(Event{What: "cleared", Why: o.Kind + " " + o.Name + ", which a run has left that died"})
+	}
+	return nil
 }
 
 // End lets the next runner in.

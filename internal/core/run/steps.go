@@ -24,6 +24,7 @@ type progress struct {
 	before  *ledger.Migration // the record as it was; nil before the first run
 	steps   []*engine.Step
 	done    map[int]bool
+	begun   map[int]bool // steps that another run began and did not end
 	proven  map[int]bool
 	kept    int64 // the greatest number given to a table of kept values
 	changed bool  // something is committed
@@ -55,10 +56,11 @@ func (r *Runner) goOn(ctx context.Context, record *ledger.Migration) error {
 	if err != nil {
 		return err
 	}
-	run := &progress{record: record, done: map[int]bool{}, proven: map[int]bool{}, changed: true, started: time.Now()}
+	run := &progress{record: record, done: map[int]bool{}, begun: map[int]bool{}, proven: map[int]bool{}, changed: true, started: time.Now()}
 	for _, s := range steps {
 		run.steps = append(run.steps, s.Step)
 		run.done[s.Step.Number] = s.State == "done"
+		run.begun[s.Step.Number] = s.State == "running"
 	}
 	return r.run(ctx, run, false)
 }

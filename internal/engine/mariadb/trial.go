@@ -54,12 +54,12 @@ func (t *trial) open(ctx context.Context) error {
 	if _, err := t.s.query(ctx, "select get_lock("+literal(t.name)+", 0)"); err != nil {
 		return err
 	}
-	r, err := t.s.query(ctx, "select schema_name from information_schema.schemata where schema_name like '"+strings.ReplaceAll(scratch, "_", "!_")+"%' escape '!' and is_free_lock(schema_name) = 1")
+	dead, err := deadTrials(ctx, t.s)
 	if err != nil {
 		return err
 	}
-	for _, v := range r.Values {
-		if _, err := t.s.exec(ctx, "drop database if exists "+quote(text(v[0]))); err != nil {
+	for _, name := range dead {
+		if _, err := t.s.exec(ctx, "drop database if exists "+quote(name)); err != nil {
 			return err
 		}
 	}
@@ -69,6 +69,18 @@ func (t *trial) open(ctx context.Context) error {
 	}
 	_, err = t.s.exec(ctx, "use "+quote(t.name))
 	return err
+}
+
+// deadTrials lists the databases of trials that have died.
+func deadTrials(ctx context.Context, s *session) (list []string, err error) {
+	r, err := s.query(ctx, "select schema_name from information_schema.schemata where schema_name like '"+strings.ReplaceAll(scratch, "_", "!_")+"%' escape '!' and is_free_lock(schema_name) = 1")
+	if err != nil {
+		return nil, err
+	}
+	for _, v := range r.Values {
+		list = append(list, text(v[0]))
+	}
+	return list, nil
 }
 
 // account names a user in a grant.

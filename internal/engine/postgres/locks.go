@@ -139,7 +139,12 @@ func (d *database) Claim() (release func(), ok bool, err error) {
 
 // Claimed implements engine.Database.
 func (d *database) Claimed() bool {
-	r, err := d.Query(context.Background(), `select 1 from pg_locks where locktype = 'advisory' and granted and database = (select oid from pg_database where datname = current_database())
-		and ((classid::bigint << 32) | objid::bigint) = `+claimKey)
+	r, err := d.Query(context.Background(), held(claimKey))
 	return err == nil && len(r.Values) > 0
+}
+
+// held gives a row while somebody has an advisory lock.
+func held(key string) string {
+	return `select 1 from pg_locks where locktype = 'advisory' and granted and database = (select oid from pg_database where datname = current_database())
+		and ((classid::bigint << 32) | objid::bigint) = ` + key
 }

@@ -195,21 +195,25 @@ func (d *database) Lend(ctx context.Context, statements []string, insert string,
 // Own implements engine.Database.
 func (d *database) Own(ctx context.Context) ([]engine.OwnObject, error) {
 	r, err := d.Query(ctx, `
-		select 'table', c.relname, '' from pg_class c join pg_namespace n on n.oid = c.relnamespace where n.nspname = 'lastboard' and c.relkind in ('r', 'p')
+		select 'table', c.relname, '', format('drop table if exists %I.%I', n.nspname, c.relname), 0 from pg_class c join pg_namespace n on n.oid = c.relnamespace where n.nspname = 'lastboard' and c.relkind in ('r', 'p')
 		union all
-		select 'table', c.relname, '' from pg_class c join pg_namespace n on n.oid = c.relnamespace where c.relname ~ '^lastboard_csv_' and c.relkind = 'r' and n.nspname !~ '^pg_'
+		select 'table', c.relname, '', format('drop table if exists %I.%I', n.nspname, c.relname), 0 from pg_class c join pg_namespace n on n.oid = c.relnamespace where c.relname ~ '^lastboard_csv_' and c.relkind = 'r' and n.nspname !~ '^pg_'
 		union all
-		select 'table', n.nspname || '.' || c.relname, '' from pg_class c join pg_namespace n on n.oid = c.relnamespace where n.nspname ~ '^lastboard_kept_' and c.relkind = 'r'
+		select 'table', n.nspname || '.' || c.relname, '', format('drop table if exists %I.%I', n.nspname, c.relname), 0 from pg_class c join pg_namespace n on n.oid = c.relnamespace where n.nspname ~ '^lastboard_kept_' and c.relkind = 'r'
 		union all
-		select 'trigger', t.tgname, c.relname from pg_trigger t join pg_class c on c.oid = t.tgrelid where t.tgname ~ '^lastboard_(kept_[0-9]+_|.*_fill$)' and not t.tgisinternal
+		select 'trigger', t.tgname, c.relname, format('drop trigger if exists "%s" on %s', t.tgname, c.oid::regclass), 0 from pg_trigger t join pg_class c on c.oid = t.tgrelid where t.tgname ~ '^lastboard_(kept_[0-9]+_|.*_fill$)' and not t.tgisinternal
+		union all
+		select 'function', p.proname, '', format('drop function if exists %I.%I() cascade', n.nspname, p.proname), 0 from pg_proc p join pg_namespace n on n.oid = p.pronamespace where n.nspname = 'lastboard' and p.prorettype = 'trigger'::regtype
+		union all
+		select 'schema', nspname, '', format('drop schema if exists "%s" cascade', nspname), 1 from pg_namespace where nspname ~ '^`+scratch+`' and not exists (`+held(probeKey)+`)
 		order by 1, 2`)
 	if err != nil {
 		return nil, err
 	}
 	var list []engine.OwnObject
 	for _, v := range r.Values {
-		o := engine.OwnObject{Kind: text(v[0]), Name: text(v[1]), Table: text(v[2])}
-		if o.Kind == "table" && !strings.HasPrefix(o.Name, engine.Prefix) {
+		o := engine.OwnObject{Kind: text(v[0]), Name: text(v[1]), Table: text(v[2]), Drop: text(v[3]), Copy: number(v[4]) == 1}
+		if (o.Kind == "table" || o.Kind == "function") && !strings.HasPrefix(o.Name, engine.Prefix) {
 			o.Name = engine.Prefix + o.Name
 		}
 		list = append(list, o)

@@ -265,7 +265,7 @@ func (d *database) Own(ctx context.Context) ([]engine.OwnObject, error) {
 	}
 	var list []engine.OwnObject
 	for _, v := range r.Values {
-		o := engine.OwnObject{Kind: text(v[0]), Name: text(v[1])}
+		o := engine.OwnObject{Kind: text(v[0]), Name: text(v[1]), Drop: "drop " + text(v[0]) + " if exists main." + quote(text(v[1]))}
 		if o.Kind == "trigger" {
 			o.Table = text(v[2])
 		}

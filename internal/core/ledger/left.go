@@ -1,0 +1,62 @@
+package ledger
+
+import (
+	"context"
+	"os"
+	"slices"
+	"strings"
+
+	"lastboard/internal/engine"
+)
+
+// Left lists what Lastboard has made for itself and is of no use any more: nothing that is
+// kept needs it, and no migration that has stopped in its middle. unfinished lists what
+// such a one needs, if there is one: it goes with its end.
+func (l *Ledger) Left(ctx context.Context) (left, unfinished []engine.OwnObject, err error) {
+	own, err := l.db.Own(ctx)
+	if err != nil {
+		return nil, nil, err
+	}
+	kept, _, err := l.Kept(ctx)
+	if err != nil {
+		return nil, nil, err
+	}
+	known, err := l.Migrations(ctx)
+	if err != nil {
+		return nil, nil, err
+	}
+	stopped := slices.ContainsFunc(known, func(m *Migration) bool { return m.State == Running || m.State == Stopped })
+	for _, o := range own {
+		needed := Owns(o.Name) || slices.ContainsFunc(kept, func(k Kept) bool {
+			return o.Name == k.Keeping.Kept || strings.HasPrefix(o.Name, k.Keeping.Kept+"_")
+		})
+		switch {
+		case needed:
+		case stopped && !o.Copy:
+			unfinished = append(unfinished, o)
+		default:
+			left = append(left, o)
+		}
+	}
+	return left, unfinished, nil
+}
+
+// Dead gives the runner whose record is there still though it has died; nil if there is
+// none.
+func (l *Ledger) Dead(ctx context.Context) (*Runner, error) {
+	r, err := runner(ctx, l.db.Query)
+	if err != nil || r == nil || l.lives(r) {
+		return nil, err
+	}
+	return r, nil
+}
+
+// lives reports whether a runner that is recorded is at work. Its claim tells, where it can
+// be seen; else how long it has been silent.
+func (l *Ledger) lives(r *Runner) bool {
+	host, err := os.Hostname()
+	if err == nil && r.Host == host || l.db.Info().Host != "" {
+		return l.db.Claimed()
+	}
+	return !r.silent()
+}
