@@ -394,9 +394,6 @@ type Load struct {
 	Unmatched string `json:"unmatched"`
 }
 
-// Range is the mark in the statements of a [Batch].
-const Range = "{range}"
-
 // Proof is a query that must give no row.
 type Proof struct {
 	// SQL gives five rows at most that break the rule: their key, then the values

@@ -77,13 +77,13 @@ func (p *Printer) Plan(m *plan.Plan, statements, why bool) {
 // shownSQL puts a readable condition in place of a batch's mark.
 func shownSQL(s *engine.Step, sql string) string {
 	if s.Batch == nil {
-		return sql
+		return engine.Shown(sql)
 	}
 	keys := strings.Join(s.Batch.Keys, ", ")
 	if len(s.Batch.Keys) > 1 {
 		keys = "(" + keys + ")"
 	}
-	return strings.ReplaceAll(sql, engine.Range, keys+" > :from and "+keys+" <= :to")
+	return engine.Shown(strings.ReplaceAll(sql, engine.Range, keys+" > :from and "+keys+" <= :to"))
 }
 
 func indent(sql string) string { return "    " + strings.ReplaceAll(sql, "\n", "\n    ") }
@@ -141,10 +141,42 @@ func ForecastJSON(database any, plans []*plan.Plan) any {
 	list := []any{}
 	for _, m := range plans {
 		steps := m.Steps
-		if steps == nil {
-			steps = []*engine.Step{}
+		shown := make([]*engine.Step, len(steps))
+		for i, s := range steps {
+			shown[i] = shownStep(s)
 		}
-		list = append(list, map[string]any{"version": m.Version, "name": m.Name, "steps": steps})
+		list = append(list, map[string]any{"version": m.Version, "name": m.Name, "steps": shown})
 	}
 	return map[string]any{"database": database, "migrations": list}
+}
+
+// shownStep gives a step with its statements as a person reads them.
+func shownStep(s *engine.Step) *engine.Step {
+	shown := *s
+	shown.SQL = make([]string, len(s.SQL))
+	for i, sql := range s.SQL {
+		shown.SQL[i] = engine.Shown(sql)
+	}
+	if s.Batch != nil {
+		b := *s.Batch
+		b.Next, b.Do = engine.Shown(b.Next), slices.Clone(b.Do)
+		for i, sql := range b.Do {
+			b.Do[i] = engine.Shown(sql)
+		}
+		shown.Batch = &b
+	}
+	if s.Outside != nil {
+		o := *s.Outside
+		o.Statements, o.Clean = shownStatements(o.Statements), shownStatements(o.Clean)
+		shown.Outside = &o
+	}
+	return &shown
+}
+
+func shownStatements(list []engine.Statement) []engine.Statement {
+	shown := slices.Clone(list)
+	for i := range shown {
+		shown[i].SQL = engine.Shown(shown[i].SQL)
+	}
+	return shown
 }

@@ -42,7 +42,7 @@ func New(out, errs *os.File, asJSON, quiet, noColor bool) *Printer {
 	if noColor {
 		env = append(env, "NO_COLOR=1")
 	}
-	p.out, p.err = colorprofile.NewWriter(out, env), colorprofile.NewWriter(errs, env)
+	p.out, p.err = calm{colorprofile.NewWriter(out, env)}, calm{colorprofile.NewWriter(errs, env)}
 	return p
 }
 
@@ -195,7 +195,7 @@ func oneLine(s string) string {
 		switch {
 		case r == '\n' || r == '\t' || r == '\r':
 			return ' '
-		case r < ' ' || r == 0x7f || r >= 0x80 && r < 0xa0:
+		case steers(r):
 			return '�'
 		}
 		return r

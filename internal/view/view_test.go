@@ -16,7 +16,7 @@ import (
 // printer writes to memory as to a pipe, or as to a terminal of some width.
 func printer(width int) (*Printer, *bytes.Buffer, *bytes.Buffer) {
 	var out, errs bytes.Buffer
-	p := &Printer{out: &colorprofile.Writer{Forward: &out, Profile: colorprofile.NoTTY}, err: &colorprofile.Writer{Forward: &errs, Profile: colorprofile.NoTTY}, width: width, errIsTerm: width > 0}
+	p := &Printer{out: calm{&colorprofile.Writer{Forward: &out, Profile: colorprofile.NoTTY}}, err: calm{&colorprofile.Writer{Forward: &errs, Profile: colorprofile.NoTTY}}, width: width, errIsTerm: width > 0}
 	return p, &out, &errs
 }
 

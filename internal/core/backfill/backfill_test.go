@@ -44,11 +44,11 @@ var tables = map[string]struct {
 	batch          engine.Batch
 }{
 	"numbers with gaps": {"create table t (id integer primary key, n integer)", "insert into t select value * value - 9000, 0 from s",
-		engine.Batch{Keys: []string{"id"}, Upper: "select id from t order by id desc limit 1", Next: "select id from (select id from t where {range} order by id limit ?) order by id desc limit 1"}},
+		engine.Batch{Keys: []string{"id"}, Upper: "select id from t order by id desc limit 1", Next: "select id from (select id from t where " + engine.Range + " order by id limit ?) order by id desc limit 1"}},
 	"texts": {"create table t (id text primary key, n integer) without rowid", "insert into t select 'k' || value, 0 from s",
-		engine.Batch{Keys: []string{"id"}, Upper: "select id from t order by id desc limit 1", Next: "select id from (select id from t where {range} order by id limit ?) order by id desc limit 1"}},
+		engine.Batch{Keys: []string{"id"}, Upper: "select id from t order by id desc limit 1", Next: "select id from (select id from t where " + engine.Range + " order by id limit ?) order by id desc limit 1"}},
 	"two columns": {"create table t (a text, b integer, n integer, primary key (a, b)) without rowid", "insert into t select 'k' || (value % 7), value, 0 from s",
-		engine.Batch{Keys: []string{"a", "b"}, Upper: "select a, b from t order by a desc, b desc limit 1", Next: "select a, b from (select a, b from t where {range} order by a, b limit ?) order by a desc, b desc limit 1"}},
+		engine.Batch{Keys: []string{"a", "b"}, Upper: "select a, b from t order by a desc, b desc limit 1", Next: "select a, b from (select a, b from t where " + engine.Range + " order by a, b limit ?) order by a desc, b desc limit 1"}},
 }
 
 const series = "create view s as with recursive c(value) as (select 1 union all select value + 1 from c where value < 5000) select value from c"
@@ -65,7 +65,7 @@ func TestEveryRowIsDoneOnce(t *testing.T) {
 			}
 			defer db.Close()
 			exec(t, db, series, c.create, c.insert)
-			c.batch.Do = []string{"update t set n = n + 1 where {range}"}
+			c.batch.Do = []string{"update t set n = n + 1 where " + engine.Range}
 			var saved backfill.Checkpoint
 			stops := 0
 			for {
@@ -111,7 +111,7 @@ func TestAnEmptyTableHasNothingToDo(t *testing.T) {
 	defer db.Close()
 	c := tables["texts"]
 	exec(t, db, c.create)
-	c.batch.Do = []string{"update t set n = n + 1 where {range}"}
+	c.batch.Do = []string{"update t set n = n + 1 where " + engine.Range}
 	_, err = backfill.Run(ctx, &c.batch, backfill.Checkpoint{}, backfill.Hooks{
 		Pace:  func(context.Context) (backfill.Pace, error) { return backfill.Pace{BatchTime: time.Second}, nil },
 		Begin: func(ctx context.Context) (engine.Tx, error) { return db.Begin(ctx, engine.TxOptions{}) },
@@ -170,7 +170,7 @@ func TestCommitsStayShort(t *testing.T) {
 		defer db.Close()
 		numbers := tables["numbers with gaps"]
 		exec(t, db, series, numbers.create, "insert into t select value * 4 + b.n, 0 from s, (select 0 as n union all select 1 union all select 2 union all select 3) b")
-		numbers.batch.Do = []string{"update t set n = n + 1 where {range}"}
+		numbers.batch.Do = []string{"update t set n = n + 1 where " + engine.Range}
 		var done, batch int64
 		times := map[int64]int{}
 		end, err := backfill.Run(ctx, &numbers.batch, backfill.Checkpoint{}, backfill.Hooks{

@@ -64,7 +64,7 @@ func Golden(t *testing.T, statements []string, planned func(statement string, ro
 				b.WriteString("\n")
 				if s.Proof == nil {
 					for _, sql := range s.SQL {
-						b.WriteString("    " + strings.ReplaceAll(sql, "\n", " ") + "\n")
+						b.WriteString("    " + strings.ReplaceAll(engine.Shown(sql), "\n", " ") + "\n")
 					}
 				}
 			}

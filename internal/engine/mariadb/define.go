@@ -15,7 +15,7 @@ import (
 
 // algorithm is the mark in an alter that stands for the algorithm and the lock until
 // they are known.
-const algorithm = "{algorithm}"
+const algorithm = engine.Algorithm
 
 // ways are the algorithms and locks of an alter, the cheapest first (the manual, ALTER
 // TABLE).
@@ -23,9 +23,6 @@ var ways = []string{
 	"algorithm=instant, lock=none", "algorithm=nocopy, lock=none", "algorithm=inplace, lock=none", "algorithm=instant, lock=exclusive",
 	"algorithm=nocopy, lock=shared", "algorithm=inplace, lock=shared", "algorithm=copy, lock=shared", "algorithm=copy, lock=exclusive",
 }
-
-// between parts the statements of a script, which runs while a table is locked.
-const between = ";\n"
 
 // defines reports whether a statement defines something, and so commits by itself.
 func defines(sql string) bool {
@@ -51,7 +48,7 @@ type bounds struct {
 
 // define runs a statement that defines something.
 func (d *database) define(ctx context.Context, sql string, b bounds) (int64, error) {
-	if strings.Contains(sql, between) {
+	if strings.Contains(sql, engine.Between) {
 		return 0, d.script(ctx, sql, b)
 	}
 	run := func(sql string) error { return d.bounded(ctx, d.session, sql, b.wait) }
@@ -204,7 +201,7 @@ func (d *database) script(ctx context.Context, text string, b bounds) error {
 
 // locked runs the statements of a script once.
 func (d *database) locked(ctx context.Context, text string, wait time.Duration) (err error) {
-	statements := strings.Split(text, between)
+	statements := strings.Split(text, engine.Between)
 	if wait > 0 {
 		if _, err := d.exec(ctx, "set max_statement_time = "+seconds(wait+work)); err != nil {
 			return err

@@ -241,7 +241,7 @@ func (t *tx) Exec(ctx context.Context, sql string, args ...any) (int64, error) {
 	if len(args) == 0 && defines(sql) {
 		return t.d.define(ctx, sql, t.bounds)
 	}
-	if insert, kept, ok := strings.Cut(sql, notedIn); ok {
+	if insert, kept, ok := strings.Cut(sql, engine.Noted); ok {
 		return t.note(ctx, insert, kept)
 	}
 	return t.d.exec(ctx, sql, args...)
@@ -273,11 +273,9 @@ func (t *tx) Rollback() error {
 	return err
 }
 
-// notedIn stands behind an insert whose keys it returns, before the table in which they
-// are noted: the server can give them to a client alone.
-const notedIn = " -- noted in "
-
-func noting(insert, kept string) string { return insert + notedIn + kept }
+// noting gives an insert whose keys it returns, and the table in which they are noted: the
+// server can give them to a client alone.
+func noting(insert, kept string) string { return insert + engine.Noted + kept }
 
 // note runs such an insert and notes the keys.
 func (t *tx) note(ctx context.Context, insert, kept string) (int64, error) {

@@ -438,7 +438,7 @@ func (p *planner) renameWith(actions []string, what string) *engine.Step {
 		return p.alterTable(engine.Catalog, 0, what, actions...)
 	}
 	script := append([]string{"lock tables " + strings.Join(locks, ", "), p.alterSQL(actions...)}, anew...)
-	s := p.define(engine.Catalog, 0, what, "", strings.Join(script, between))
+	s := p.define(engine.Catalog, 0, what, "", strings.Join(script, engine.Between))
 	s.Why = "with the triggers that let kept values follow their rows, while the table is locked"
 	return s
 }

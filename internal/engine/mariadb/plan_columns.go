@@ -132,7 +132,7 @@ func (p *planner) locked(what, done string, kept []string, script ...string) {
 	for _, k := range kept {
 		locks = append(locks, quote(k)+" write")
 	}
-	s := p.define(engine.Rewrite, keepRate, what, done, strings.Join(append([]string{"lock tables " + strings.Join(locks, ", ")}, script...), between))
+	s := p.define(engine.Rewrite, keepRate, what, done, strings.Join(append([]string{"lock tables " + strings.Join(locks, ", ")}, script...), engine.Between))
 	s.Why = "while the table is locked, so that nothing is lost that is written meanwhile"
 }
 

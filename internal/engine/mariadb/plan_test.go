@@ -49,7 +49,7 @@ func TestEveryAlterNamesItsWay(t *testing.T) {
 					}
 				}
 				for _, script := range list {
-					for _, sql := range strings.Split(script, between) {
+					for _, sql := range strings.Split(script, engine.Between) {
 						if strings.Contains(sql, "alter table ") && !strings.HasSuffix(sql, algorithm) {
 							t.Errorf("%s: %s", statement, sql)
 						}

@@ -208,8 +208,8 @@ func (t *trial) step(ctx context.Context, s *engine.Step) error {
 // statement tries one statement, and gives it with its algorithm and lock, and which of
 // the ways that is; -1 for one that has none.
 func (t *trial) statement(ctx context.Context, sql string) (done string, way int, err error) {
-	if strings.Contains(sql, between) {
-		parts := strings.Split(sql, between)
+	if strings.Contains(sql, engine.Between) {
+		parts := strings.Split(sql, engine.Between)
 		way = -1
 		for i := 1; i < len(parts); i++ {
 			var w int
@@ -218,7 +218,7 @@ func (t *trial) statement(ctx context.Context, sql string) (done string, way int
 			}
 			way = max(way, w)
 		}
-		return strings.Join(parts, between), way, nil
+		return strings.Join(parts, engine.Between), way, nil
 	}
 	if strings.Contains(sql, algorithm) {
 		done, err = t.d.cheapest(ctx, sql, func(sql string) error { _, err := t.s.exec(ctx, sql); return err })
@@ -229,7 +229,7 @@ func (t *trial) statement(ctx context.Context, sql string) (done string, way int
 		}
 		return done, way, err
 	}
-	text, _, _ := strings.Cut(strings.ReplaceAll(sql, engine.Range, "true"), notedIn)
+	text, _, _ := strings.Cut(strings.ReplaceAll(sql, engine.Range, "true"), engine.Noted)
 	word, _, _ := strings.Cut(text, " ")
 	switch {
 	case word == "insert" && strings.Contains(text, ") values ") && !strings.Contains(text, "?"):
@@ -269,7 +269,7 @@ func (t *trial) believe(s *engine.Step, way string) error {
 		s.Kind, s.Rewrites = engine.Scan, false // of the rows that are proven
 	case strings.HasPrefix(way, "algorithm=instant"):
 		s.Rewrites, s.Rows, s.Seconds = false, 0, 0
-		if s.Kind == engine.Rewrite || s.Kind == engine.Build || s.Kind == engine.Scan && !strings.Contains(s.SQL[0], between) {
+		if s.Kind == engine.Rewrite || s.Kind == engine.Build || s.Kind == engine.Scan && !strings.Contains(s.SQL[0], engine.Between) {
 			s.Kind = engine.Catalog
 		}
 	case copies && s.Kind != engine.Build:
@@ -284,7 +284,7 @@ func (t *trial) believe(s *engine.Step, way string) error {
 	if s.Kind == engine.Catalog && s.Seconds == 0 {
 		s.Rows = 0
 	}
-	if s.Lock != lockShared && (!strings.Contains(s.SQL[0], between) || !keepsLocked(s) && strings.HasPrefix(way, "algorithm=instant")) {
+	if s.Lock != lockShared && (!strings.Contains(s.SQL[0], engine.Between) || !keepsLocked(s) && strings.HasPrefix(way, "algorithm=instant")) {
 		s.WritersWait = engine.WaitBriefly
 	}
 	if s.Why == "" {
@@ -294,7 +294,9 @@ func (t *trial) believe(s *engine.Step, way string) error {
 }
 
 // keepsLocked reports whether a step keeps values while a table is locked.
-func keepsLocked(s *engine.Step) bool { return strings.Contains(s.SQL[0], between+"insert into ") }
+func keepsLocked(s *engine.Step) bool {
+	return strings.Contains(s.SQL[0], engine.Between+"insert into ")
+}
 
 func (t *trial) wouldNot(s *engine.Step, err error) error {
 	return &engine.Refused{Message: fmt.Sprintf("MariaDB would not %s: %s", s.What, strings.NewReplacer("`"+t.name+"`.", "", `"`+t.name+`".`, "", t.name+".", "").Replace(message(err)))}

@@ -46,7 +46,8 @@ func translate(text string) string {
 		return rest + " lock in share mode"
 	}
 	rest, ok := strings.CutPrefix(text, "create table ")
-	if !ok || !strings.HasPrefix(strings.TrimPrefix(rest, `"`), engine.Prefix) {
+	rest = strings.TrimPrefix(rest, "if not exists ")
+	if !ok || !strings.HasPrefix(strings.TrimPrefix(rest, `"`), engine.Prefix) || !strings.Contains(rest, "(") && !strings.Contains(rest, " as select ") {
 		return text
 	}
 	if rest[0] != '"' { // the ledger's: a text there may be of any length

@@ -142,11 +142,14 @@ func (p *Planner) ChangedColumns() []string {
 	return list
 }
 
+// fresh is what a proof calls the value that a row would get; no column has that name.
+const fresh = "lastboard_value"
+
 // ExactProof asserts that no value is cut, rounded or changed by becoming another
 // type.
 func (p *Planner) ExactProof(old, c *schema.Column, value, only string) {
 	x := p.Column(old.Name)
-	condition := p.Changed(old, c, x, "v")
+	condition := p.Changed(old, c, x, fresh)
 	if condition == "" {
 		return
 	}
@@ -154,10 +157,10 @@ func (p *Planner) ExactProof(old, c *schema.Column, value, only string) {
 		only = " where " + only
 	}
 	keys := p.Sample(p.Table)
-	source := "(select " + aliased(keys) + ", " + x + ", " + value + " as v from " + p.Name(p.Table.Name) + only + p.Once() + ") as lastboard_rows"
+	source := "(select " + aliased(keys) + ", " + x + ", " + value + " as " + fresh + " from " + p.Name(p.Table.Name) + only + p.Once() + ") as lastboard_rows"
 	where := " where " + x + " is not null and (" + condition + ")"
 	p.AddProof("prove that every "+c.Name+" stays what it is", engine.Proof{
-		SQL:   "select " + KeptSQL("key", len(keys)) + ", " + x + " from " + source + where + " limit 5",
+		SQL:   "select " + KeptSQL("lastboard_key", len(keys)) + ", " + x + " from " + source + where + " limit 5",
 		Count: "select count(*) from " + source + where, Keys: len(keys),
 		Rule: "rows-would-break", Column: c.Name, Message: fmt.Sprintf("%s would be cut, rounded or changed by becoming %s in %%d rows of %s", c.Name, c.Type, p.Table.Name),
 		Cure: "say what they become: using (round(…)) or the like; or put those rows right with a backfill first",
@@ -292,7 +295,7 @@ func (p *Planner) ProveReferences(foreignKeys []*schema.ForeignKey) {
 		source := " from (select " + aliased(keys) + ", " + strings.Join(values, ", ") + " from " + p.Name(p.Table.Name) + p.Once() + ") as lastboard_rows where " +
 			strings.Join(present, " and ") + " and not exists (select 1 from " + p.Name(k.Table) + " p where " + strings.Join(match, " and ") + ")"
 		p.AddProof("prove that every row of "+p.Table.Name+" refers to a row of "+k.Table, engine.Proof{
-			SQL:   "select " + KeptSQL("key", len(keys)) + ", " + strings.Join(names, ", ") + source + " limit 5",
+			SQL:   "select " + KeptSQL("lastboard_key", len(keys)) + ", " + strings.Join(names, ", ") + source + " limit 5",
 			Count: "select count(*)" + source, Keys: len(keys),
 			Rule:    "rows-would-break",
 			Reads:   []string{k.Table},
@@ -336,7 +339,7 @@ func (p *Planner) RowProofs(c *schema.RowChange, condition string) {
 }
 
 // Proof adds a step that reads rows of the table; condition selects those that
-// break the rule, over columns of the table and v, the value.
+// break the rule, over columns of the table and the value, which is called fresh.
 func (p *Planner) Proof(what, value, condition, only string, proof engine.Proof) {
 	keys := p.Keys()
 	list := strings.Join(keys, ", ")
@@ -344,8 +347,8 @@ func (p *Planner) Proof(what, value, condition, only string, proof engine.Proof)
 	if only != "" {
 		where = " where " + only
 	}
-	source := "(select " + aliased(keys) + ", " + value + " as v from " + p.RowsOf() + where + p.Once() + ") as lastboard_rows"
-	proof.SQL = "select " + KeptSQL("key", len(keys)) + ", v from " + source + " where " + condition + " limit 5"
+	source := "(select " + aliased(keys) + ", " + value + " as " + fresh + " from " + p.RowsOf() + where + p.Once() + ") as lastboard_rows"
+	proof.SQL = "select " + KeptSQL("lastboard_key", len(keys)) + ", " + fresh + " from " + source + " where " + condition + " limit 5"
 	proof.Count = "select count(*) from " + source + " where " + condition
 	if value == "" {
 		proof.SQL = "select " + list + " from " + p.RowsOf() + " where " + condition + " limit 5"
@@ -370,7 +373,7 @@ func (p *Planner) AddProof(what string, proof engine.Proof) {
 func aliased(keys []string) string {
 	list := make([]string, len(keys))
 	for i, k := range keys {
-		list[i] = fmt.Sprintf("%s as key%d", k, i+1)
+		list[i] = fmt.Sprintf("%s as lastboard_key%d", k, i+1)
 	}
 	return strings.Join(list, ", ")
 }
@@ -418,7 +421,7 @@ func (p *Planner) CastProof(column string, e sqltext.Expr, only string) {
 	if failed == "" {
 		return
 	}
-	p.Proof("prove that every text for "+column+" can be converted", failed, "v is not null", only, engine.Proof{
+	p.Proof("prove that every text for "+column+" can be converted", failed, fresh+" is not null", only, engine.Proof{
 		Rule: "rows-would-break", Column: column, Message: "the text for column " + column + " is no number in %d rows of " + p.Table.Name,
 		Cure: "put those rows right with a backfill first, or say what they get with case",
 	})
@@ -428,10 +431,10 @@ func (p *Planner) CastProof(column string, e sqltext.Expr, only string) {
 func (p *Planner) FitProof(col *schema.Column, value, only string, e sqltext.Expr) {
 	var breaks []string
 	if col.NotNull && (e == nil || p.MayBeNull(e)) {
-		breaks = append(breaks, "v is null")
+		breaks = append(breaks, fresh+" is null")
 	}
 	back := p.Change != nil && p.Change.Back // what was there may come back, whatever it was
-	if f := p.Fits(col.Type, p.scope(Proven).Kind(e), "v"); f != "" && !surelyFits(col.Type, e) && (col.Limit != "" || e != nil && col.Declared == "" && !back) {
+	if f := p.Fits(col.Type, p.scope(Proven).Kind(e), fresh); f != "" && !surelyFits(col.Type, e) && (col.Limit != "" || e != nil && col.Declared == "" && !back) {
 		breaks = append(breaks, "not ("+f+")")
 	}
 	if len(breaks) == 0 {

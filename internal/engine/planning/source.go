@@ -46,7 +46,7 @@ func (p *Planner) ReadSource(c *schema.RowChange) (load *engine.Step) {
 	}
 	groups := "(select " + aliased(keys) + ", count(*) as n from " + p.RowsOf() + condition + " group by " + strings.Join(keys, ", ") + " having count(*) > 1) as lastboard_groups"
 	p.AddProof("prove that every row of "+p.Table.Name+" gets one value alone", engine.Proof{
-		SQL:   "select " + KeptSQL("key", len(keys)) + ", n || ' times' from " + groups + " limit 5",
+		SQL:   "select " + KeptSQL("lastboard_key", len(keys)) + ", n || ' times' from " + groups + " limit 5",
 		Count: "select count(*) from " + groups, Keys: len(keys), Rule: "rows-ambiguous",
 		Message: fmt.Sprintf("%s gives more than one row for %%d rows of %s", source.Alias, p.Table.Name),
 		Cure:    "say with where which of them is meant, or join by a key",

@@ -216,13 +216,16 @@ func splitStatements(sql string) []string {
 	return list
 }
 
+// rowNames are those of a row's number, where no column has them.
+var rowNames = []string{"rowid", "_rowid_", "oid"}
+
 // rowName gives the name under which the table's row numbers can be read; "" for
 // a table without them.
 func rowName(t *schema.Table) string {
 	if t.Options["without rowid"] != "" {
 		return ""
 	}
-	for _, n := range []string{"rowid", "_rowid_", "oid"} {
+	for _, n := range rowNames {
 		if t.Column(n) == nil {
 			return n
 		}

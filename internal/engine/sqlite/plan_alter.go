@@ -51,6 +51,11 @@ func (p *planner) needsRebuild() string {
 	if !maps.Equal(b.Options, a.Options) {
 		return "the table's options change"
 	}
+	for _, c := range p.Dropped() {
+		if schema.HasName(rowNames, c.Name) {
+			return "SQLite drops no column called " + c.Name
+		}
+	}
 	position := 0
 	seen := false
 	for _, c := range a.Columns {

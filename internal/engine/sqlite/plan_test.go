@@ -114,7 +114,7 @@ func shown(steps []*engine.Step) string {
 		var kept []string
 		for _, q := range sql {
 			if !strings.HasPrefix(q, "explain ") && !strings.HasPrefix(q, "delete from lastboard_note") && s.Proof == nil && s.Kind != engine.Rebuild {
-				kept = append(kept, q)
+				kept = append(kept, engine.Shown(q))
 			}
 		}
 		lines = append(lines, strings.TrimSpace(line+" "+strings.Join(kept, "; ")))
