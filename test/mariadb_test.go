@@ -309,3 +309,19 @@ func TestIndexesThatTheServerMade(t *testing.T) {
 		})
 	}
 }
+
+// TestKeptValuesFollowAKeyWithAnotherName is that what one statement of a way back keeps
+// follows its rows when the next gives their key another name, and that what it has let go
+// of is not looked for.
+func TestKeptValuesFollowAKeyWithAnotherName(t *testing.T) {
+	o := newOfficeOn(t, mariadb, "create table vessel (id integer primary key, flag date) engine=InnoDB", "insert into vessel values (1, '2031-01-01'), (2, null)")
+	o.must("adopt", "--yes")
+	o.migration("0002-change", "-- Another key\nalter table vessel rename id to number;\nalter table vessel add berths integer not null default 3, alter flag set data type timestamp;\n")
+	o.must("advance", "--yes")
+	o.exec("update vessel set berths = number + 4")
+	o.must("retreat", "--to", "1", "--yes")
+	o.exec("delete from vessel where id = 1", "insert into vessel values (1, null)")
+	o.wants(o.code(0, "audit"), "matches:")
+	o.must("advance", "--yes")
+	o.same("select number, flag, berths from vessel order by number", "1|null|3\n2|null|6")
+}

@@ -338,7 +338,7 @@ func (t *trial) read(ctx context.Context, c *schema.Change) error {
 		leaveServing(table)
 		slices.SortFunc(table.ForeignKeys, func(a, b *schema.ForeignKey) int { return strings.Compare(a.Name, b.Name) })
 		if before != nil {
-			table.Triggers, table.Own = before.Triggers, before.Own
+			table.Triggers = before.Triggers
 		}
 		next.Tables = append(next.Tables, table)
 	}

@@ -119,6 +119,12 @@ func (t *trial) make(ctx context.Context, table *schema.Table) error {
 			return err
 		}
 	}
+	// Those that let kept values follow their rows come and go with the steps.
+	for _, tr := range table.Own {
+		if _, err := t.s.exec(ctx, tr.SQL); err != nil {
+			return fmt.Errorf("trigger %s cannot be copied to try the change: %w", tr.Name, err)
+		}
+	}
 	return nil
 }
 
