@@ -268,7 +268,7 @@ func (r *Runner) Advance(ctx context.Context, m *migration.Migration, known *led
 	if err := r.allowed(p); err != nil {
 		return nil, err
 	}
-	if err := r.unchanged(ctx, p); err != nil {
+	if err := r.unchanged(ctx, p, p.Before); err != nil {
 		return nil, err
 	}
 	proven, err := Prove(ctx, r.DB, p)
@@ -329,17 +329,21 @@ func (r *Runner) Retreat(ctx context.Context, known *ledger.Migration) (*plan.Pl
 		return nil, err
 	}
 	r.after = nil // until the plan has come to its end
+	if progress.Steps == nil { // the way back of other tables cannot even be planned
+		records, err := plan.DecodeRecords(known.Changes)
+		if err != nil {
+			return nil, err
+		}
+		if err := r.unchanged(ctx, &plan.Plan{Records: records}, planner.Tables()); err != nil {
+			return nil, err
+		}
+	}
 	p, err := planner.Retreat(ctx, progress)
 	if err != nil {
 		return nil, err
 	}
 	if err := r.allowed(p); err != nil {
 		return nil, err
-	}
-	if progress.Steps == nil {
-		if err := r.unchanged(ctx, p); err != nil {
-			return nil, err
-		}
 	}
 	proven, err := Prove(ctx, r.DB, p)
 	if err != nil {

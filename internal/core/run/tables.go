@@ -76,15 +76,15 @@ func (t *tables) save(ctx context.Context, tx engine.Tx, now *schema.Schema) err
 	return nil
 }
 
-// unchanged compares the tables that a plan is about to touch with what the
-// ledger says they are.
-func (r *Runner) unchanged(ctx context.Context, p *plan.Plan) error {
+// unchanged compares the tables that a plan touches, as they are now, with what the ledger
+// says they are.
+func (r *Runner) unchanged(ctx context.Context, p *plan.Plan, now *schema.Schema) error {
 	if err := r.tables.load(ctx, r.ledger); err != nil || len(r.tables.stored) == 0 {
 		return err
 	}
 	for _, name := range p.Touched() {
 		text, known := r.tables.stored[ledger.Model{Kind: "table", Name: strings.ToLower(name)}]
-		found := p.Before.Table(name)
+		found := now.Table(name)
 		if !known {
 			continue
 		}

@@ -1,0 +1,432 @@
+package run_test
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"lastboard/internal/core/backfill"
+	"lastboard/internal/core/fault"
+	"lastboard/internal/core/ledger"
+	"lastboard/internal/core/migration"
+	"lastboard/internal/core/run"
+	"lastboard/internal/engine"
+	"lastboard/internal/engine/sqlite"
+)
+
+// quay is a database in a new file, with what runs there.
+type quay struct {
+	*testing.T
+	path    string
+	db      engine.Database
+	options run.Options
+	events  []run.Event
+	on      func(run.Event) // hears each event, too
+}
+
+// newQuay makes one with a table of some rows.
+func newQuay(t *testing.T, rows int) *quay {
+	t.Helper()
+	q := &quay{T: t, path: "sqlite:" + filepath.Join(t.TempDir(), "harbour.db")}
+	q.db = q.open()
+	q.options = run.Options{Program: "1.2.3", LockWait: 100 * time.Millisecond, LockTries: 3, Workers: 1, Pace: backfill.Pace{BatchTime: time.Millisecond}, Observe: q.observe}
+	q.exec("create table vessel (id integer primary key, name text not null, flag text)")
+	if rows > 0 {
+		q.exec(fmt.Sprintf("insert into vessel select value, 'vessel ' || value, case when value %% 7 > 0 then 'NO' end from (with recursive s(value) as (select 1 union all select value + 1 from s where value < %d) select value from s)", rows))
+	}
+	return q
+}
+
+func (q *quay) open() engine.Database {
+	q.Helper()
+	db, err := sqlite.Engine{}.Open(context.Background(), q.path, engine.Create)
+	if err != nil {
+		q.Fatal(err)
+	}
+	q.Cleanup(func() { db.Close() })
+	return db
+}
+
+func (q *quay) observe(e run.Event) {
+	q.events = append(q.events, e)
+	if q.on != nil {
+		q.on(e)
+	}
+}
+
+func (q *quay) exec(statements ...string) {
+	q.Helper()
+	for _, s := range statements {
+		if err := q.db.Exec(q.Context(), s); err != nil {
+			q.Fatalf("%s: %v", s, err)
+		}
+	}
+}
+
+// one gives the values of a query's first row, apart by spaces.
+func (q *quay) one(sql string) string {
+	q.Helper()
+	r, err := q.db.Query(q.Context(), sql)
+	if err != nil || len(r.Values) == 0 {
+		q.Fatalf("%s: %v", sql, err)
+	}
+	list := make([]string, len(r.Values[0]))
+	for i, v := range r.Values[0] {
+		if list[i] = fmt.Sprint(v); v == nil {
+			list[i] = "null"
+		}
+	}
+	return strings.Join(list, " ")
+}
+
+func (q *quay) same(sql, want string) {
+	q.Helper()
+	if got := q.one(sql); got != want {
+		q.Errorf("%s gives %s, wanted %s", sql, got, want)
+	}
+}
+
+func (q *quay) migration(version, text string) *migration.Migration {
+	q.Helper()
+	m, err := migration.Parse(version+"-change.sql", version, "change", "-- A change\n"+text+";\n")
+	if err != nil {
+		q.Fatal(err)
+	}
+	return m
+}
+
+// runner gives the one runner, until done is called.
+func (q *quay) runner() (r *run.Runner, done func()) {
+	q.Helper()
+	r = &run.Runner{Engine: sqlite.Engine{}, DB: q.db, Options: q.options}
+	if err := r.Begin(q.Context()); err != nil {
+		q.Fatal(err)
+	}
+	return r, func() {
+		if err := r.End(); err != nil {
+			q.Error(err)
+		}
+	}
+}
+
+// advance runs a migration, or goes on with it.
+func (q *quay) advance(ctx context.Context, version, text string) error {
+	q.Helper()
+	r, done := q.runner()
+	defer done()
+	_, err := r.Advance(ctx, q.migration(version, text), q.known(version))
+	return err
+}
+
+func (q *quay) retreat(ctx context.Context, version string) error {
+	q.Helper()
+	r, done := q.runner()
+	defer done()
+	_, err := r.Retreat(ctx, q.known(version))
+	return err
+}
+
+func (q *quay) known(version string) *ledger.Migration {
+	q.Helper()
+	list, err := ledger.Of(q.db).Migrations(q.Context())
+	if err != nil {
+		return nil // there is no ledger yet
+	}
+	if i := slices.IndexFunc(list, func(m *ledger.Migration) bool { return m.Version == version }); i >= 0 {
+		return list[i]
+	}
+	return nil
+}
+
+// refused asserts the class and the rule of an error.
+func (q *quay) refused(err error, class fault.Class, rule string) {
+	q.Helper()
+	var f *fault.Fault
+	if !errors.As(err, &f) || f.Class != class || f.Rule != rule {
+		q.Errorf("got %v (%+v), wanted %s", err, f, rule)
+	}
+}
+
+func (q *quay) whats() string {
+	var list []string
+	for _, e := range q.events {
+		if len(list) == 0 || list[len(list)-1] != e.What {
+			list = append(list, e.What)
+		}
+	}
+	return strings.Join(list, " ")
+}
+
+const filling = "alter table vessel add column code text not null using (name || '!')"
+
+func TestARunIsRecorded(t *testing.T) {
+	q := newQuay(t, 3)
+	if err := q.advance(t.Context(), "0001", filling); err != nil {
+		t.Fatal(err)
+	}
+	q.same("select code, (select count(*) from vessel) from vessel where id = 2", "vessel 2! 3")
+	m := q.known("0001")
+	if m == nil || m.State != ledger.Settled || m.Direction != ledger.Advance || m.Title != "A change" || m.AdvancedAt == "" || m.SettledAt == "" {
+		t.Fatalf("the record is %+v", m)
+	}
+	entries, err := ledger.Of(q.db).Entries(t.Context())
+	if err != nil || len(entries) != 1 || entries[0].What != "advanced" || entries[0].Rows != 3 || entries[0].Forecast == nil || entries[0].By == "" {
+		t.Errorf("the entries are %+v, %v", entries, err)
+	}
+	steps, err := ledger.Of(q.db).Steps(t.Context(), "0001", ledger.Advance)
+	if err != nil || len(steps) == 0 || slices.ContainsFunc(steps, func(s ledger.Step) bool { return s.State != "done" || s.Tries != 1 }) {
+		t.Errorf("the steps are %+v, %v", steps, err)
+	}
+	if got := q.whats(); got != "migration step step-done migration-done" && !strings.HasPrefix(got, "migration step ") || !strings.HasSuffix(got, "migration-done") {
+		t.Errorf("what was heard: %s", got)
+	}
+	if err := q.retreat(t.Context(), "0001"); err != nil {
+		t.Fatal(err)
+	}
+	if q.known("0001") != nil {
+		t.Error("it is recorded still")
+	}
+	q.same("select count(*) from pragma_table_info('vessel')", "3")
+}
+
+func TestWhatIsRefusedChangesNothing(t *testing.T) {
+	for _, c := range []struct {
+		name, text, rule string
+		live             bool
+	}{
+		{"rows would break", "alter table vessel alter flag set not null", "rows-would-break", false},
+		{"rows need a value", "alter table vessel add column code text not null", "rows-need-value", false},
+		{"an assertion", "assert not exists (select 1 from vessel) else 'there are vessels'", "assertion-fails", false},
+		{"an overlap is needed", "alter table vessel drop column flag", "needs-overlap", true},
+		{"writers would wait", "alter table vessel alter flag set default 'NO'", "writers-would-wait", true},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			q := newQuay(t, 3000)
+			q.options.Live, q.options.LockWait = c.live, time.Nanosecond
+			before := q.one("select group_concat(sql, '; ') from sqlite_schema where name not like 'lastboard%'") + q.one("select count(*), count(flag) from vessel")
+			q.refused(q.advance(t.Context(), "0001", c.text), fault.Refused, c.rule)
+			if q.known("0001") != nil {
+				t.Error("it is recorded")
+			}
+			q.same("select group_concat(sql, '; ') from sqlite_schema where name not like 'lastboard%'", strings.TrimSuffix(before, q.one("select count(*), count(flag) from vessel")))
+		})
+	}
+}
+
+// A run that is stopped between batches goes on where it was, and does every row once.
+func TestAStoppedRunGoesOn(t *testing.T) {
+	const text = "backfill vessel set flag = coalesce(flag, '') || '+'"
+	for _, way := range []string{"on", "back"} {
+		t.Run(way, func(t *testing.T) {
+			q := newQuay(t, 20_000)
+			q.options.LockWait = time.Nanosecond // so that it goes in batches
+			ctx, stop := context.WithCancel(t.Context())
+			q.on = func(e run.Event) {
+				if e.What == "progress" && e.Rows > 2000 {
+					stop()
+				}
+			}
+			err := q.advance(ctx, "0001", text)
+			q.refused(err, fault.Stopped, "interrupted")
+			if m := q.known("0001"); m == nil || m.State != ledger.Stopped {
+				t.Fatalf("the record is %+v", m)
+			}
+			some := q.one("select count(*) from vessel where flag like '%+'")
+			if some == "0" || some == "20000" {
+				t.Errorf("%s rows were done when it stopped", some)
+			}
+			q.on = nil
+			if way == "on" {
+				if err := q.advance(t.Context(), "0001", text); err != nil {
+					t.Fatal(err)
+				}
+				q.same("select count(*), min(length(flag)), max(length(flag)) from vessel where flag like '%+' and flag not like '%++%'", "20000 1 3")
+			}
+			if err := q.retreat(t.Context(), "0001"); err != nil {
+				t.Fatal(err)
+			}
+			q.same("select count(*), count(flag), count(case when flag like '%+%' then 1 end) from vessel", fmt.Sprintf("20000 %d 0", 20_000-20_000/7))
+		})
+	}
+}
+
+func TestOneRunnerAtATime(t *testing.T) {
+	q := newQuay(t, 3)
+	_, done := q.runner()
+	second := &run.Runner{Engine: sqlite.Engine{}, DB: q.open(), Options: q.options}
+	err := second.Begin(t.Context())
+	q.refused(err, fault.Refused, "runner-busy")
+	if err != nil && !strings.Contains(err.Error(), "process") {
+		t.Errorf("it does not say who the first is: %v", err)
+	}
+	done()
+	if err := second.Begin(t.Context()); err != nil {
+		t.Fatal(err)
+	}
+	if err := second.End(); err != nil {
+		t.Error(err)
+	}
+}
+
+func TestTablesThatSomebodyChanged(t *testing.T) {
+	for _, c := range []struct{ by, says string }{
+		{"alter table vessel add column mast text", "mast"}, {"drop table vessel", "is gone"}, {"alter table vessel drop column flag", "flag"},
+	} {
+		t.Run(c.by, func(t *testing.T) {
+			q := newQuay(t, 3)
+			if err := q.advance(t.Context(), "0001", filling); err != nil {
+				t.Fatal(err)
+			}
+			q.exec(c.by)
+			err := q.retreat(t.Context(), "0001")
+			if q.refused(err, fault.Refused, "changed-by-hand"); err != nil && !strings.Contains(err.Error(), c.says) {
+				t.Errorf("it does not say %s: %v", c.says, err)
+			}
+			if m := q.known("0001"); m == nil || m.State != ledger.Settled {
+				t.Errorf("the record is %+v", m)
+			}
+		})
+	}
+}
+
+// A run holds when it is told to, says why, and goes on when it is let go.
+func TestARunHolds(t *testing.T) {
+	q := newQuay(t, 30_000)
+	q.options.LockWait, q.options.Pace.Rest = time.Nanosecond, time.Millisecond
+	other := q.open()
+	pace := func(held bool) {
+		tx, err := other.Begin(t.Context(), engine.TxOptions{LockWait: 10 * time.Second})
+		if err == nil {
+			p := ledger.AsSaid
+			p.Held, p.By, p.Host = held, "the pilot", "tower"
+			err = errors.Join(ledger.PutPace(t.Context(), tx, p), tx.Commit())
+		}
+		if err != nil {
+			t.Error(err)
+		}
+	}
+	told, said := make(chan bool, 1), make(chan bool, 1)
+	var asked, heeded time.Time
+	q.on = func(e run.Event) {
+		switch {
+		case e.What == "progress" && asked.IsZero():
+			asked = time.Now()
+			told <- true
+		case e.What == "holding":
+			heeded = time.Now()
+			if !strings.Contains(e.Why, "the pilot") {
+				t.Errorf("it holds because %s", e.Why)
+			}
+			said <- true
+		}
+	}
+	done := make(chan bool)
+	go func() {
+		defer close(done)
+		<-told
+		pace(true)
+		<-said
+		time.Sleep(100 * time.Millisecond)
+		pace(false)
+	}()
+	if err := q.advance(t.Context(), "0001", "backfill vessel set flag = 'DK' discard"); err != nil {
+		t.Fatal(err)
+	}
+	<-done
+	t.Logf("a hold was heeded %s after it was asked for", heeded.Sub(asked).Round(time.Millisecond))
+	if got := q.whats(); !strings.Contains(got, "progress holding released progress") {
+		t.Errorf("what was heard: %s", got)
+	}
+	q.same("select count(*) from vessel where flag = 'DK'", "30000")
+}
+
+func TestWhatIsKeptIsDiscarded(t *testing.T) {
+	q := newQuay(t, 5)
+	if err := q.advance(t.Context(), "0001", "alter table vessel drop column flag"); err != nil {
+		t.Fatal(err)
+	}
+	kept, _, err := ledger.Of(q.db).Kept(t.Context())
+	if err != nil || len(kept) != 1 || kept[0].Keeping.What != engine.KeptColumn {
+		t.Fatalf("%+v is kept, %v", kept, err)
+	}
+	r, done := q.runner()
+	if err := r.Discard(t.Context(), kept); err != nil {
+		t.Fatal(err)
+	}
+	done()
+	q.same("select count(*) from sqlite_schema where name like 'lastboard_kept_%'", "0")
+	if err := q.retreat(t.Context(), "0001"); err != nil {
+		t.Fatal(err)
+	}
+	q.same("select count(*), count(flag) from vessel", "5 0")
+}
+
+// A migration that has stopped keeps what it needs.
+func TestWhatAStoppedRunNeedsIsNotDiscarded(t *testing.T) {
+	q := newQuay(t, 20_000)
+	q.options.LockWait = time.Nanosecond
+	ctx, stop := context.WithCancel(t.Context())
+	q.on = func(e run.Event) {
+		if e.What == "progress" {
+			stop()
+		}
+	}
+	q.refused(q.advance(ctx, "0001", "backfill vessel set flag = 'DK'"), fault.Stopped, "interrupted")
+	q.on = nil
+	kept, _, err := ledger.Of(q.db).Kept(t.Context())
+	if err != nil || len(kept) == 0 {
+		t.Fatalf("nothing is kept, %v", err)
+	}
+	r, done := q.runner()
+	q.refused(r.Discard(t.Context(), kept), fault.Refused, "migration-unfinished")
+	done()
+}
+
+func TestAdoptedTablesAreNotTouched(t *testing.T) {
+	q := newQuay(t, 3)
+	r, done := q.runner()
+	if err := r.Adopt(t.Context(), q.migration("0001", "create table vessel (id integer primary key, name text not null, flag text)")); err != nil {
+		t.Fatal(err)
+	}
+	done()
+	q.same("select count(*) from vessel", "3")
+	if m := q.known("0001"); m == nil || m.State != ledger.Settled {
+		t.Errorf("the record is %+v", m)
+	}
+	tables, err := ledger.Of(q.db).Tables(t.Context())
+	if err != nil || len(tables.Tables) != 1 || tables.Tables[0].Name != "vessel" {
+		t.Errorf("the ledger knows %+v, %v", tables, err)
+	}
+	if err := q.retreat(t.Context(), "0001"); err == nil {
+		t.Error("what was adopted was taken back")
+	}
+	q.same("select count(*) from vessel", "3")
+}
+
+// What a run has left that died is taken away by the next, and named.
+func TestLeftoversGo(t *testing.T) {
+	q := newQuay(t, 3)
+	if err := q.advance(t.Context(), "0001", filling); err != nil {
+		t.Fatal(err)
+	}
+	q.exec("create table lastboard_kept_9 (k1)", "create trigger lastboard_kept_9_gone after delete on vessel begin delete from lastboard_kept_9; end",
+		"insert into lastboard_runner (id, token, by_whom, host, process, since, beat) select 1, 'x', 'mate', host, 1, '2001-01-01T00:00:00.000Z', '2001-01-01T00:00:00.000Z' from (select 'elsewhere' as host)")
+	q.events = nil
+	_, done := q.runner()
+	done()
+	var cleared []string
+	for _, e := range q.events {
+		if e.What == "cleared" {
+			cleared = append(cleared, e.Why)
+		}
+	}
+	if text := strings.Join(cleared, "\n"); !strings.Contains(text, "table lastboard_kept_9,") || !strings.Contains(text, "trigger lastboard_kept_9_gone,") || !strings.Contains(text, "the claim of mate on elsewhere") || len(cleared) != 3 {
+		t.Errorf("cleared away:\n%s", text)
+	}
+	q.same("select count(*) from sqlite_schema where name like 'lastboard_kept_9%'", "0")
+}
