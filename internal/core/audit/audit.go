@@ -102,15 +102,19 @@ func mendTrigger(t *schema.Table, d schema.Difference) string {
 	return strings.Join(sql, ";\n")
 }
 
-// between gives the change from one table to another by the names of their columns;
-// nothing is kept.
+// between gives the change from one table to another by the names of their columns, and
+// by their place and type where one has only another name; nothing is kept.
 func between(from, to *schema.Table) *schema.TableChange {
 	c := &schema.TableChange{Before: from, After: to, From: map[string]string{}, Discard: map[string]bool{"*": true}, Back: true}
 	if from == nil || to == nil {
 		return c
 	}
-	for _, col := range from.Columns {
-		if now := to.Column(col.Name); now != nil {
+	for i, col := range from.Columns {
+		now := to.Column(col.Name)
+		if now == nil && i < len(to.Columns) && from.Column(to.Columns[i].Name) == nil && to.Columns[i].Type.Equal(col.Type) {
+			now = to.Columns[i]
+		}
+		if now != nil {
 			c.From[now.Name] = col.Name
 		} else {
 			c.Discard[col.Name] = true
