@@ -57,7 +57,7 @@ func TestLeftoversOfDeadRuns(t *testing.T) {
 			return wideMariaDBOn(t, func(t *testing.T) string { return hazardDatabase(t, alone.Database, alone.URL) })
 		},
 	} {
-		for _, way := range [][]string{{"audit", "--clear", "--yes"}, {"advance", "--yes"}} {
+		for _, way := range [][]string{{"audit", "--clear", "--yes"}, {"advance", "--yes"}, {"retreat", "--to", "1"}} {
 			t.Run(name+" "+way[0], func(t *testing.T) {
 				o := make(t)
 				start := o.snapshot()

@@ -143,8 +143,9 @@ func (g *global) change(ctx context.Context, f runFlags, find func(context.Conte
 		return err
 	}
 	if len(tasks) == 0 {
+		err := s.clearLeft(ctx, f)
 		p.Line("nothing to do")
-		return nil
+		return err
 	}
 	if err := s.confirm(f.yes, fmt.Sprintf("On %s: %s.", s.name(), words)); err != nil {
 		return err
@@ -180,6 +181,34 @@ func (g *global) change(ctx context.Context, f runFlags, find func(context.Conte
 		if err := s.showChanges(ctx, planned); err != nil {
 			return errors.Join(err, r.End())
 		}
+	}
+	return r.End()
+}
+
+// clearLeft takes away what runs have left that died, where no other run is about to.
+func (s *session) clearLeft(ctx context.Context, f runFlags) error {
+	exists, err := s.ledger.Exists(ctx)
+	if err != nil || !exists {
+		return err
+	}
+	left, _, err := s.ledger.Left(ctx)
+	if err != nil {
+		return err
+	}
+	dead, err := s.ledger.Dead(ctx)
+	if err != nil || len(left) == 0 && dead == nil {
+		return err
+	}
+	if err := s.reopen(ctx, engine.Write); err != nil {
+		return err
+	}
+	r := s.runner(f)
+	if err := r.Begin(ctx); err != nil {
+		var busy *fault.Fault
+		if errors.As(err, &busy) && busy.Rule == "runner-busy" {
+			return nil
+		}
+		return err
 	}
 	return r.End()
 }
