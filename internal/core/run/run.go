@@ -217,7 +217,7 @@ func (r *Runner) Retreat(ctx context.Context, known *ledger.Migration) (*plan.Pl
 	if err != nil {
 		return nil, err
 	}
-	r.after = nil // until the plan has come to its end
+	r.after = nil              // until the plan has come to its end
 	if progress.Steps == nil { // the way back of other tables cannot even be planned
 		records, err := plan.DecodeRecords(known.Changes)
 		if err != nil {
