@@ -58,7 +58,7 @@ type planner struct {
 	followers []string
 	// swapFollowed means that triggers compute the swapped columns.
 	swapFollowed bool
-	filler       bool // a trigger fills rows that come
+	fillers      []string // events of triggers that fill rows which come or lose a value
 }
 
 func newPlanner(f engine.Facts, t *schema.Table) *planner {

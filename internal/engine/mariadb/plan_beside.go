@@ -45,10 +45,16 @@ func (p *planner) swap() {
 	}
 }
 
-// lingers reports whether the server would keep writers waiting for too long at the end of
-// writing the table anew, when it takes the old one away.
+// lingers reports whether the server would keep writers waiting for too long to make a
+// column not null: at the end of writing the table anew, when it takes the old one away, or
+// all the while where a computed column is stored.
 func (p *planner) lingers() bool {
-	return p.followed() && float64(p.Facts.Bytes[p.Table.Name])/awayRate > p.Facts.Short && p.Cursor(p.Table) != nil
+	return p.followed() && p.Cursor(p.Table) != nil && (float64(p.Facts.Bytes[p.Table.Name])/awayRate > p.Facts.Short || p.computes(true))
+}
+
+// computes reports whether the table has a computed column that is stored, or one that is not.
+func (p *planner) computes(stored bool) bool {
+	return slices.ContainsFunc(p.Table.Columns, func(c *schema.Column) bool { return c.Generated != nil && c.Generated.Stored == stored })
 }
 
 // turnsBeside reports whether a column comes to take null, or none, by another beside it
@@ -57,6 +63,9 @@ func (p *planner) lingers() bool {
 func (p *planner) turnsBeside(old, c *schema.Column) bool {
 	if old == nil || old.NotNull == c.NotNull || old.Generated != nil || c.Generated != nil || c.Identity != nil || !sameForm(old, c) || p.LimitChanges(old, c) || !p.lingers() {
 		return false
+	}
+	if p.computes(false) {
+		return false // no column takes another's place there without a copy of the table
 	}
 	f, filled := p.FillOf(c)
 	return (!filled || f.OnlyNull) && (!c.NotNull || placeholder(c) != "") && !tied(p.Table, old.Name) && !tied(p.After, c.Name) && !p.referredTo(old.Name)
@@ -172,7 +181,7 @@ func (p *planner) show() {
 		actions = append(actions, "change column "+quote(beside(c))+" "+columnSQL(p.inPlace(), c))
 		names, hidden = append(names, c.Name), append(hidden, beside(c))
 	}
-	p.filler = false
+	p.fillers = slices.DeleteFunc(p.fillers, func(event string) bool { return event == "insert" })
 	off := "drop trigger if exists " + quote(p.fillTrigger("insert"))
 	p.locked("show "+strings.Join(names, ", "), p.goneQuery(hidden, ""), nil, p.alterSQL(actions...), off)
 	p.define(engine.Sync, 0, "rows bring their own values from now on", "", off) // a run that died between the two left it

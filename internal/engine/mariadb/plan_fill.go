@@ -128,9 +128,12 @@ func (p *planner) placeOf(c *schema.Column, ends bool) string {
 
 // fill gives existing rows their values.
 func (p *planner) fill() {
-	var added []*schema.Column
+	var added, nulls []*schema.Column
 	var sets, names []string
 	for _, c := range p.After.Columns {
+		if f, ok := p.FillOf(c); ok && f.OnlyNull && !p.isSwapped(c) {
+			nulls = append(nulls, c)
+		}
 		if p.From(c) != nil || p.Table.Column(c.Name) != nil {
 			continue
 		}
@@ -143,8 +146,8 @@ func (p *planner) fill() {
 		}
 		added, sets, names = append(added, c), append(sets, quote(p.called(c, false))+" = "+value), append(names, c.Name)
 	}
+	p.fillNew(added, nulls)
 	if len(sets) > 0 {
-		p.fillNew(added)
 		p.Update("fill "+strings.Join(names, ", "), "update "+p.table()+" set "+strings.Join(sets, ", ")+" where "+engine.Range).Preview = p.PreviewAdded()
 	}
 	for _, c := range p.After.Columns {
@@ -166,13 +169,14 @@ func (p *planner) fillTrigger(event string) string {
 }
 
 // fillNew lets rows that come meanwhile get their values as they come, where a trigger can
-// compute them: it does not know the number that the server is about to give.
-func (p *planner) fillNew(columns []*schema.Column) {
+// compute them: it does not know the number that the server is about to give. Columns whose
+// nulls are filled get theirs again when an application takes it away.
+func (p *planner) fillNew(added, nulls []*schema.Column) {
 	if !p.followed() {
 		return
 	}
-	var body []string
-	for _, c := range columns {
+	var insert, update []string
+	for _, c := range slices.Concat(added, nulls) {
 		e := p.comes(c)
 		if e == nil {
 			continue
@@ -182,14 +186,17 @@ func (p *planner) fillNew(columns []*schema.Column) {
 			p.Fail(&engine.Refused{Message: err.Error()})
 		}
 		if slices.Contains(p.hidden, c) {
-			body = append(body, "set new."+quote(beside(c))+" = "+value+";")
+			insert = append(insert, "set new."+quote(beside(c))+" = "+value+";")
 			continue
 		}
-		body = append(body, "if new."+quote(c.Name)+" is null then set new."+quote(c.Name)+" = "+value+"; end if;")
+		name, set := quote(c.Name), " then set new."+quote(c.Name)+" = "+value+"; end if;"
+		insert = append(insert, "if new."+name+" is null"+set)
+		if slices.Contains(nulls, c) { // those that are null still are remembered when they are filled
+			update = append(update, "if new."+name+" is null and old."+name+" is not null"+set)
+		}
 	}
-	if len(body) > 0 {
-		p.fillBy("insert", body)
-	}
+	p.fillBy("insert", insert)
+	p.fillBy("update", update)
 }
 
 // comes gives the expression by which a trigger fills an added column in rows that come;
@@ -212,20 +219,27 @@ func (p *planner) numbers(e sqltext.Expr) bool {
 }
 
 func (p *planner) fillBy(event string, body []string) {
+	if len(body) == 0 {
+		return
+	}
 	trigger := p.fillTrigger(event)
 	s := p.define(engine.Sync, 0, "fill rows that come meanwhile", "",
 		"create or replace trigger "+quote(trigger)+" before "+event+" on "+p.table()+" for each row begin "+strings.Join(body, " ")+" end")
-	s.Why = "an application that does not know the column yet leaves it out"
+	s.Why = "an application that does not know of the change yet leaves it out"
 	s.Undo = []string{"drop trigger if exists " + quote(trigger)}
-	p.filler = true
+	p.fillers = append(p.fillers, event)
 }
 
 // endFill takes the triggers away again.
 func (p *planner) endFill() {
-	if p.filler {
-		p.filler = false
-		p.define(engine.Sync, 0, "rows bring their own values from now on", "", "drop trigger if exists "+quote(p.fillTrigger("insert")))
+	var off []string
+	for _, event := range p.fillers {
+		off = append(off, "drop trigger if exists "+quote(p.fillTrigger(event)))
 	}
+	if len(off) > 0 {
+		p.define(engine.Sync, 0, "rows bring their own values from now on", "", off...)
+	}
+	p.fillers = nil
 }
 
 // newValue gives what a column of a row that comes has; computed ones are computed
