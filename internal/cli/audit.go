@@ -63,6 +63,9 @@ stopped migration needs stays: advance or retreat ends that.`,
 				for _, what := range cleared {
 					s.Line("cleared away: %s", what)
 				}
+				if len(cleared) > 0 {
+					s.Line("")
+				}
 				s.Audit(list)
 			}
 			if err == nil && len(list) > 0 {

@@ -248,6 +248,7 @@ func (s *session) showChanges(ctx context.Context, p *plan.Plan) error {
 		return err
 	}
 	origins := plan.Origins(p.Records)
+	apart := false // a line stands between a table and the next
 	for _, name := range p.Touched() {
 		after := now.Table(name)
 		origin, known := origins[name]
@@ -278,6 +279,10 @@ func (s *session) showChanges(ctx context.Context, p *plan.Plan) error {
 		if len(differences) == 0 && len(columns) == 0 {
 			continue
 		}
+		if apart {
+			s.Line("")
+		}
+		apart = true
 		s.Title("%s", name)
 		if len(differences) > 0 {
 			s.Differences(before, after, differences)

@@ -207,7 +207,7 @@ func (p *planner) comes(c *schema.Column) sqltext.Expr {
 	if !filled && c.Default != nil && !instantDefault(c) {
 		e = c.Default.Tree
 	}
-	if e == nil || f.Kept != nil || sqltext.HasSubquery(e) || p.numbers(e) {
+	if e == nil || sqltext.HasSubquery(e) || p.numbers(e) {
 		return nil
 	}
 	return e
