@@ -23,8 +23,9 @@ itself has left behind. Each difference is shown with the statements that would 
 it; nothing is changed. The exit code is 5 when something differs.
 
 With --clear, what runs have left that died is taken away first, and named: empty
-copies, triggers, tables of Lastboard's own that nothing needs, and a claim. What a
-stopped migration needs stays: advance or retreat ends that.`,
+copies, triggers, a claim (the next run would do so, too), and tables of kept values
+that no migration knows of. What a stopped migration needs stays: advance or retreat
+ends that.`,
 		Example: `  lastboard audit
   lastboard audit --clear
   lastboard audit --json --database harbour`,
@@ -94,6 +95,7 @@ func (s *session) clear(ctx context.Context, yes string) (cleared []string, err 
 		return nil, err
 	}
 	r := s.runner(runFlags{})
+	r.ClearKept = true
 	r.Observe = func(e run.Event) {
 		if e.What == "cleared" {
 			cleared = append(cleared, e.Why)

@@ -155,7 +155,14 @@ func (in *Input) leftovers(ctx context.Context) ([]Finding, error) {
 		list = append(list, Finding{schema.Difference{Table: table, Object: object, Name: name, Attribute: "exists", Expected: "no", Found: "yes"}, mend})
 	}
 	for _, o := range left {
-		add(o.Table, "leftover "+o.Kind, o.Name, "lastboard audit --clear, or the next advance: "+o.Drop)
+		mend := o.Drop
+		switch {
+		case ledger.Passing(o):
+			mend = "lastboard audit --clear, or the next run: " + o.Drop
+		case ledger.KeptValues(o):
+			mend = "lastboard audit --clear: " + o.Drop
+		}
+		add(o.Table, "leftover "+o.Kind, o.Name, mend)
 	}
 	for _, o := range unfinished {
 		add(o.Table, "unfinished "+o.Kind, o.Name, "lastboard advance goes on with its migration, retreat takes it back")
@@ -163,7 +170,7 @@ func (in *Input) leftovers(ctx context.Context) ([]Finding, error) {
 	if dead, err := in.Ledger.Dead(ctx); err != nil {
 		return nil, err
 	} else if dead != nil {
-		add("", "leftover claim", dead.String(), "lastboard audit --clear, or the next advance")
+		add("", "leftover claim", dead.String(), "lastboard audit --clear, or the next run")
 	}
 	kept, _, err := in.Ledger.Kept(ctx)
 	if err != nil {

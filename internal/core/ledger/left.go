@@ -41,6 +41,18 @@ func (l *Ledger) Left(ctx context.Context) (left, unfinished []engine.OwnObject,
 	return left, unfinished, nil
 }
 
+// Passing reports whether something that is left holds nothing that anybody could miss, so
+// that the next run may take it away: not a table of kept values, nor one whose name says
+// nothing, as of a copy that somebody has made of the ledger.
+func Passing(o engine.OwnObject) bool {
+	return o.Kind != "table" || strings.HasPrefix(o.Name, engine.Prefix+"csv_")
+}
+
+// KeptValues reports whether something is a table of kept values.
+func KeptValues(o engine.OwnObject) bool {
+	return o.Kind == "table" && strings.HasPrefix(o.Name, engine.Prefix+"kept_")
+}
+
 // Dead gives the runner whose record is there still though it has died; nil if there is
 // none.
 func (l *Ledger) Dead(ctx context.Context) (*Runner, error) {

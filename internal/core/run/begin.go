@@ -80,6 +80,9 @@ func (r *Runner) clear(ctx context.Context) error {
 		return err
 	}
 	for _, o := range left {
+		if !ledger.Passing(o) && !(r.ClearKept && ledger.KeptValues(o)) {
+			continue
+		}
 		var strong []string
 		if o.Table != "" {
 			strong = []string{o.Table}

@@ -35,6 +35,8 @@ type Options struct {
 	// second one.
 	Workers int
 	Another func(ctx context.Context) (engine.Database, error)
+	// ClearKept lets tables of kept values that no migration knows of be taken away, too.
+	ClearKept bool
 	// Observe hears what happens; it may be nil.
 	Observe func(Event)
 	// A backfill holds while a replica is further behind than ReplicaBehind, while others

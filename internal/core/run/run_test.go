@@ -414,7 +414,7 @@ func TestLeftoversGo(t *testing.T) {
 	if err := q.advance(t.Context(), "0001", filling); err != nil {
 		t.Fatal(err)
 	}
-	q.exec("create table lastboard_kept_9 (k1)", "create trigger lastboard_kept_9_gone after delete on vessel begin delete from lastboard_kept_9; end",
+	q.exec("create table lastboard_kept_9 (k1)", "create table lastboard_csv_9 (k1)", "create table lastboard_entry_copy as select * from lastboard_entry", "create trigger lastboard_kept_9_gone after delete on vessel begin delete from lastboard_kept_9; end",
 		"insert into lastboard_runner (id, token, by_whom, host, process, since, beat) select 1, 'x', 'mate', host, 1, '2001-01-01T00:00:00.000Z', '2001-01-01T00:00:00.000Z' from (select 'elsewhere' as host)")
 	q.events = nil
 	_, done := q.runner()
@@ -425,8 +425,12 @@ func TestLeftoversGo(t *testing.T) {
 			cleared = append(cleared, e.Why)
 		}
 	}
-	if text := strings.Join(cleared, "\n"); !strings.Contains(text, "table lastboard_kept_9,") || !strings.Contains(text, "trigger lastboard_kept_9_gone,") || !strings.Contains(text, "the claim of mate on elsewhere") || len(cleared) != 3 {
+	if text := strings.Join(cleared, "\n"); !strings.Contains(text, "table lastboard_csv_9,") || !strings.Contains(text, "trigger lastboard_kept_9_gone,") || !strings.Contains(text, "the claim of mate on elsewhere") || len(cleared) != 3 {
 		t.Errorf("cleared away:\n%s", text)
 	}
-	q.same("select count(*) from sqlite_schema where name like 'lastboard_kept_9%'", "0")
+	q.same("select group_concat(name, ' ') from sqlite_schema where name in ('lastboard_kept_9', 'lastboard_csv_9', 'lastboard_kept_9_gone', 'lastboard_entry_copy') order by name", "lastboard_kept_9 lastboard_entry_copy")
+	q.options.ClearKept = true
+	_, done = q.runner()
+	done()
+	q.same("select group_concat(name, ' ') from sqlite_schema where name in ('lastboard_kept_9', 'lastboard_entry_copy')", "lastboard_entry_copy")
 }

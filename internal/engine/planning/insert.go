@@ -37,10 +37,11 @@ func (p *Planner) NewKeys(c *schema.InsertChange, source string) {
 	for i := range names {
 		names[i] = fmt.Sprintf("v%d", i+1)
 	}
-	with := "with lastboard_new (" + strings.Join(names, ", ") + ") as (" + source + ") "
+	// Not with the prefix of Lastboard's own tables: it is none.
+	with := "with lastboardnew (" + strings.Join(names, ", ") + ") as (" + source + ") "
 	value := func(column string) string {
 		if i := slices.Index(c.Columns, column); i >= 0 {
-			return "lastboard_new." + names[i]
+			return "lastboardnew." + names[i]
 		}
 		return ""
 	}
@@ -57,7 +58,7 @@ func (p *Planner) NewKeys(c *schema.InsertChange, source string) {
 			continue // a default or a number makes it
 		}
 		list := strings.Join(values, ", ")
-		taken := "lastboard_new where exists (select 1 from " + p.Name(t.Name) + " where " + strings.Join(match, " and ") + ")"
+		taken := "lastboardnew where exists (select 1 from " + p.Name(t.Name) + " where " + strings.Join(match, " and ") + ")"
 		p.AddProof("prove that no row of "+t.Name+" has the "+strings.Join(k.Columns, ", ")+" of a new one", engine.Proof{
 			SQL: with + "select " + list + " from " + taken + " limit 5", Count: with + "select count(*) from " + taken, Keys: len(values), Rule: "key-exists",
 			Message: fmt.Sprintf("%%d of the rows to insert have the %s of a row that %s has", strings.Join(k.Columns, ", "), t.Name),
@@ -67,7 +68,7 @@ func (p *Planner) NewKeys(c *schema.InsertChange, source string) {
 			continue
 		}
 		present := strings.Join(values, " is not null and ") + " is not null"
-		twice := "(select " + list + " from lastboard_new where " + present + " group by " + list + " having count(*) > 1) as lastboard_groups"
+		twice := "(select " + list + " from lastboardnew where " + present + " group by " + list + " having count(*) > 1) as lastboard_groups"
 		p.AddProof("prove that no two new rows have the same "+strings.Join(k.Columns, ", "), engine.Proof{
 			SQL: with + "select * from " + twice + " limit 5", Count: with + "select count(*) from " + twice, Keys: len(values), Rule: "key-exists",
 			Message: fmt.Sprintf("%%d of the %s to insert into %s are there more than once", strings.Join(k.Columns, ", "), t.Name),
@@ -91,7 +92,7 @@ func (p *Planner) NewReferences(c *schema.InsertChange, with string, value func(
 		if len(values) < len(k.Columns) || k.Table == c.Table.Name {
 			continue
 		}
-		orphans := "lastboard_new where " + strings.Join(present, " and ") + " and not exists (select 1 from " + p.Name(k.Table) + " p where " + strings.Join(match, " and ") + ")"
+		orphans := "lastboardnew where " + strings.Join(present, " and ") + " and not exists (select 1 from " + p.Name(k.Table) + " p where " + strings.Join(match, " and ") + ")"
 		p.AddProof("prove that every new row refers to a row of "+k.Table, engine.Proof{
 			SQL: with + "select " + strings.Join(values, ", ") + " from " + orphans + " limit 5", Count: with + "select count(*) from " + orphans, Keys: len(values),
 			Rule: "rows-would-break", Reads: []string{k.Table},

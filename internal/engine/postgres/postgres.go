@@ -203,10 +203,10 @@ func (d *database) Own(ctx context.Context) ([]engine.OwnObject, error) {
 		union all
 		select 'trigger', t.tgname, c.relname, format('drop trigger if exists "%s" on %s', t.tgname, c.oid::regclass), 0 from pg_trigger t join pg_class c on c.oid = t.tgrelid where t.tgname ~ '^lastboard_(kept_[0-9]+_|.*_fill$)' and not t.tgisinternal
 		union all
-		select 'function', p.proname, '', format('drop function if exists %I.%I() cascade', n.nspname, p.proname), 0 from pg_proc p join pg_namespace n on n.oid = p.pronamespace where n.nspname = 'lastboard' and p.prorettype = 'trigger'::regtype
+		select 'function', p.proname, '', format('drop function if exists %I.%I()', n.nspname, p.proname), 0 from pg_proc p join pg_namespace n on n.oid = p.pronamespace where n.nspname = 'lastboard' and p.prorettype = 'trigger'::regtype and p.proname ~ '^kept_[0-9]+_|_fill$'
 		union all
 		select 'schema', nspname, '', format('drop schema if exists "%s" cascade', nspname), 1 from pg_namespace where nspname ~ '^`+scratch+`' and not exists (`+held(probeKey)+`)
-		order by 1, 2`)
+		order by 1 desc, 2`) // a function goes after what calls it
 	if err != nil {
 		return nil, err
 	}
