@@ -96,6 +96,7 @@ type hazard struct {
 	r      *rand.Rand
 	cmd    *runningCommand
 	file   string // that the run waits at
+	kind   string // of the step that it was in
 	args   []string
 	place  string
 }
@@ -180,9 +181,16 @@ func TestEveryFault(t *testing.T) {
 		return true
 	})
 	for _, k := range slices.Sorted(maps.Keys(counts)) {
-		t.Logf("%-28s %4d tried and survived", k, counts[k])
+		t.Logf("%-50s %4d tried and survived", k, counts[k])
 	}
 	t.Logf("%d faults in all", tried)
+	for _, name := range everywhere {
+		for _, k := range engine.Kinds {
+			if *faults >= 1000 && !slices.Contains(lacks[name], k) && counts[fmt.Sprintf("%s, in a step of the kind %s", name, k)] == 0 {
+				t.Errorf("no fault came into a step of the kind %s on %s", k, name)
+			}
+		}
+	}
 	if tried < *faults*2/3 {
 		t.Errorf("only %d faults of %d were tried: the test has lost its aim", tried, *faults)
 	}
@@ -214,7 +222,7 @@ func hazardsOf(t *testing.T, name string, wanted int, r *rand.Rand, tally *sync.
 				}
 				came++
 				tried++
-				for _, what := range []string{m.sort.name, "in " + k.name} {
+				for _, what := range []string{m.sort.name, "in " + k.name, "in a step of the kind " + h.kind} {
 					n, _ := tally.LoadOrStore(name+", "+what, new(atomic.Int32))
 					n.(*atomic.Int32).Add(1)
 				}
@@ -319,8 +327,8 @@ func (h *hazard) suffer(args []string, s sortOf, place string) bool {
 			}
 			return false
 		case <-time.After(2 * time.Millisecond):
-			_, err := os.Stat(h.file)
-			came = err == nil
+			kind, err := os.ReadFile(h.file)
+			came, h.kind = err == nil, string(kind)
 		}
 	}
 	s.do(h)

@@ -5,3 +5,6 @@ package mishap
 
 // Place does nothing in the program that people use.
 func Place(string) {}
+
+// In does nothing in the program that people use.
+func In(string) {}

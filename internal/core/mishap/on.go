@@ -11,11 +11,17 @@ import (
 	"time"
 )
 
-var seen = map[string]int{}
+var (
+	seen = map[string]int{}
+	kind string
+)
 
-// wait makes a file and waits until it is gone.
+// In says which kind of step the run is in.
+func In(k string) { kind = k }
+
+// wait makes a file that says where the run is and waits until it is gone.
 func wait(file string) {
-	if os.WriteFile(file, nil, 0o600) != nil {
+	if os.WriteFile(file+".new", []byte(kind), 0o600) != nil || os.Rename(file+".new", file) != nil {
 		return
 	}
 	for range 6000 {

@@ -14,6 +14,7 @@ import (
 	"lastboard/internal/core/fault"
 	"lastboard/internal/core/ledger"
 	"lastboard/internal/core/migration"
+	"lastboard/internal/core/mishap"
 	"lastboard/internal/core/plan"
 	"lastboard/internal/core/schema"
 	"lastboard/internal/engine"
@@ -87,6 +88,9 @@ type Runner struct {
 }
 
 func (r *Runner) observe(e Event) {
+	if e.What == "step" {
+		mishap.In(string(e.Step.Kind))
+	}
 	r.work.note(e)
 	if r.Observe != nil {
 		r.Observe(e)
