@@ -246,3 +246,79 @@ func TestEntriesAreOnlyAdded(t *testing.T) {
 		t.Errorf("got %+v, %v", list, err)
 	}
 }
+
+// What is left is told apart by whether anything needs it, and by whether a run may take it
+// away by itself.
+func TestWhatIsLeft(t *testing.T) {
+	b := newBook(t)
+	for _, sql := range []string{
+		"create table vessel (id integer primary key)", "create table lastboard_kept_1 (k1)", "create trigger lastboard_kept_1_gone after delete on vessel begin delete from lastboard_kept_1; end",
+		"create table lastboard_kept_2 (k1)", "create trigger lastboard_kept_2_gone after delete on vessel begin delete from lastboard_kept_2; end", "create table lastboard_csv_1 (a)", "create table lastboard_entry_copy (a)",
+	} {
+		if err := b.db.Exec(ctx, sql); err != nil {
+			t.Fatal(err)
+		}
+	}
+	b.write(func(tx engine.Tx) error {
+		return ledger.Keep(ctx, tx, "0001", ledger.Advance, "sum", &engine.Keeping{Table: "vessel", Kept: "lastboard_kept_1", What: engine.KeptColumn})
+	})
+	look := func() (left, passing, unfinished string) {
+		t.Helper()
+		list, needed, err := b.Left(ctx)
+		if err != nil {
+			t.Fatal(err)
+		}
+		var names, pass, rest []string
+		for _, o := range list {
+			if names = append(names, strings.TrimPrefix(o.Name, engine.Prefix)); ledger.Passing(o) {
+				pass = append(pass, strings.TrimPrefix(o.Name, engine.Prefix))
+			}
+			if o.Drop == "" {
+				t.Errorf("%s: nothing takes it away", o.Name)
+			}
+			if ledger.KeptValues(o) != (o.Name == "lastboard_kept_2") {
+				t.Errorf("%s: it is a table of kept values: %v", o.Name, ledger.KeptValues(o))
+			}
+		}
+		for _, o := range needed {
+			rest = append(rest, strings.TrimPrefix(o.Name, engine.Prefix))
+		}
+		slices.Sort(names)
+		slices.Sort(pass)
+		slices.Sort(rest)
+		return strings.Join(names, " "), strings.Join(pass, " "), strings.Join(rest, " ")
+	}
+	const all = "csv_1 entry_copy kept_2 kept_2_gone"
+	if left, passing, unfinished := look(); left != all || passing != "csv_1 kept_2_gone" || unfinished != "" {
+		t.Errorf("left: %s; passing: %s; unfinished: %s", left, passing, unfinished)
+	}
+	// While a migration is in its middle all of it may be needed.
+	b.write(func(tx engine.Tx) error {
+		return ledger.Put(ctx, tx, &ledger.Migration{Version: "0002", Name: "x", State: ledger.Stopped, Direction: ledger.Advance, Changes: json.RawMessage("[]"), Wanted: json.RawMessage("{}")})
+	})
+	if left, _, unfinished := look(); left != "" || unfinished != all {
+		t.Errorf("left: %s; unfinished: %s", left, unfinished)
+	}
+}
+
+func TestADeadRunner(t *testing.T) {
+	b := newBook(t)
+	if dead, err := b.Dead(ctx); dead != nil || err != nil {
+		t.Errorf("nobody is %v, %v", dead, err)
+	}
+	long := &ledger.Runner{Token: "x", By: "ash", Host: "far away", Process: 1, Since: time.Now()}
+	b.write(func(tx engine.Tx) error { return ledger.TakeOver(ctx, tx, long, false) })
+	if dead, err := b.Dead(ctx); dead != nil || err != nil {
+		t.Errorf("one that was heard of just now is dead: %v, %v", dead, err)
+	}
+	b.write(func(tx engine.Tx) error {
+		_, err := tx.Exec(ctx, "update lastboard_runner set beat = '2001-01-01T00:00:00.000Z'")
+		return err
+	})
+	if dead, err := b.Dead(ctx); err != nil || dead == nil || !strings.HasPrefix(dead.String(), "ash on far away (process 1), since ") {
+		t.Errorf("one that has been silent for long is %v, %v", dead, err)
+	}
+	if r, err := b.Runner(ctx); r != nil || err != nil {
+		t.Errorf("it is at work: %v, %v", r, err)
+	}
+}

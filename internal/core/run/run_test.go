@@ -434,3 +434,65 @@ func TestLeftoversGo(t *testing.T) {
 	done()
 	q.same("select group_concat(name, ' ') from sqlite_schema where name in ('lastboard_kept_9', 'lastboard_entry_copy')", "lastboard_entry_copy")
 }
+
+// A run that may not write yet waits, says so, and goes on; it gives up after its tries.
+func TestARunWaitsForTheRightToWrite(t *testing.T) {
+	for _, c := range []struct {
+		tries, waits int
+		goes         bool
+	}{{100, 2, true}, {3, 2, false}} {
+		q := newQuay(t, 3)
+		q.options.LockTries, q.options.LockWait = c.tries, 20*time.Millisecond
+		r, done := q.runner()
+		tx, err := q.open().Begin(t.Context(), engine.TxOptions{LockWait: time.Second})
+		if err != nil {
+			t.Fatal(err)
+		}
+		waits := 0
+		q.on = func(e run.Event) {
+			if e.What == "waiting" {
+				if waits++; waits == 2 && c.goes {
+					if err := tx.Rollback(); err != nil {
+						t.Error(err)
+					}
+				}
+			}
+		}
+		_, err = r.Advance(t.Context(), q.migration("0001", filling), nil)
+		if c.goes && err != nil || waits != c.waits {
+			t.Errorf("after %d waits: %v", waits, err)
+		}
+		if !c.goes {
+			q.refused(err, fault.Failed, "lock-not-given")
+			if err := tx.Rollback(); err != nil {
+				t.Error(err)
+			}
+			if q.known("0001") != nil {
+				t.Error("it is recorded")
+			}
+		}
+		done()
+	}
+}
+
+// A proof can be asked for by itself.
+func TestProofsByThemselves(t *testing.T) {
+	q := newQuay(t, 30)
+	proof := func(sql, count string, early bool) *engine.Step {
+		return &engine.Step{Number: 1, What: "prove", Early: early, Proof: &engine.Proof{SQL: sql, Count: count, Table: "vessel", Keys: 1, Rule: "rows-would-break", Message: "%d rows break it", Cure: "mend them"}}
+	}
+	const bad, none = "select id, flag from vessel where flag is null limit 5", "select id, flag from vessel where id < 0"
+	f, err := run.Check(t.Context(), q.db, proof(bad, "select count(*) from vessel where flag is null", true))
+	if err != nil || f == nil || f.Message != "4 rows break it" || len(f.Samples) != 4 || f.Samples[0][0] != "7" || f.Samples[0][1] != "null" || f.Class != fault.Refused {
+		t.Errorf("got %+v, %v", f, err)
+	}
+	if f, err := run.Check(t.Context(), q.db, proof(none, "select 0", true)); f != nil || err != nil {
+		t.Errorf("what holds is %v, %v", f, err)
+	}
+	if f, err := run.Check(t.Context(), q.db, proof(bad, "select 1", false)); f != nil || err != nil {
+		t.Errorf("one for later was looked at now: %v, %v", f, err)
+	}
+	if _, err := run.Check(t.Context(), q.db, proof("select nonsense", "select 0", true)); err == nil || !strings.Contains(err.Error(), "prove") {
+		t.Errorf("one that cannot run gives %v", err)
+	}
+}

@@ -329,7 +329,7 @@ func splitStatements(sql string) []string {
 	start, depth := 0, 0
 	for i, t := range tokens {
 		switch {
-		case t.Is("begin") && i > 0, t.Is("case") && depth > 0, t.Is("if") && depth > 0 && !tokens[i-1].Is("end"), t.Is("loop") && depth > 0 && !tokens[i-1].Is("end"):
+		case t.Is("begin") && i > 0, t.Is("case") && depth > 0 && !tokens[i-1].Is("end"), t.Is("if") && depth > 0 && !tokens[i-1].Is("end"), t.Is("loop") && depth > 0 && !tokens[i-1].Is("end"):
 			depth++
 		case t.Is("end") && depth > 0:
 			depth--
