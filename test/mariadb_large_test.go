@@ -238,3 +238,41 @@ func notNullOfALargeTable(t *testing.T, kind, create string) {
 	o.same("select count(*) - 15000 from call_", fmt.Sprint(inserted.Load()))
 	o.same("select count(*) from call_ where id <= 15000 and least is not null", "0")
 }
+
+// TestMariaDBInUseOrNot is that a change of a large table which is in use leads to just what
+// it leads to where nobody uses it, and so does its way back.
+func TestMariaDBInUseOrNot(t *testing.T) {
+	for _, statement := range []string{
+		"alter table call_ add column a integer not null check (a > 0) using (dues), add column b varchar(30) not null after dues using (upper(note)), add column c text not null default 'x' using (note), add column d integer generated always as (a + 1)",
+		"alter table call_ add column a varchar(40) collate utf8mb4_unicode_nopad_ci not null unique using (note || cast(dues as varchar(9))), add column b boolean not null default true using (dues > 7); comment on column call_.a is 'a name'; create index by_b on call_ (b, a)",
+		"alter table call_ add column a date not null first using (date '2031-01-01'), add column b numeric(9,2) not null using (dues * 1.5), add column e varbinary(8) not null default x'00' using (x'0102')",
+		"alter table call_ alter note set not null, alter note set default 'n', alter least set not null using (dues), rename column note to remark",
+		"alter table call_ alter note set data type varchar(90) using (trim(note)), alter note set not null; alter table call_ alter note drop not null",
+		"alter table call_ alter dues set data type bigint using (dues * 2), rename column dues to cents, add column a integer not null using (id + 1)",
+	} {
+		t.Run(statement, func(t *testing.T) {
+			var seen [2][3]string
+			for i, settings := range []string{"live = true\n[databases.dev.pace]\nlock_wait = '2ms'\nlock_tries = 1000\nbatch_time = '4ms'\n", ""} {
+				o := largeOnMariaDB(t, 9_000, strings.Replace(largeCall, ", constraint heavy check (dues > 0)", "", 1))
+				o.write("lastboard.toml", "database = 'dev'\n[databases.dev]\nurl = '"+o.url+"'\n"+settings)
+				look := func() string {
+					doc := o.must("describe", "--json", "--rows", "9000")
+					_, tables, _ := strings.Cut(doc, `"tables"`)
+					return tables
+				}
+				seen[i][0] = look()
+				o.migration("0002-change", "-- A change\n"+statement+";\n")
+				o.must("advance", "--yes", "--settle", "--let-writers-wait")
+				seen[i][1] = look()
+				o.wants(o.code(0, "audit"), "matches:")
+				o.must("retreat", "--to", "1", "--yes", "--settle", "--let-writers-wait")
+				if seen[i][2] = look(); seen[i][2] != seen[i][0] {
+					t.Errorf("the way back differs: %s", firstDifference(seen[i][0], seen[i][2]))
+				}
+			}
+			if seen[0][1] != seen[1][1] {
+				t.Errorf("in use it leads to another: %s", firstDifference(seen[1][1], seen[0][1]))
+			}
+		})
+	}
+}
