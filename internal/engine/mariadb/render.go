@@ -90,11 +90,16 @@ func (r *renderer) expr(e sqltext.Expr, place int) string {
 		return planning.Wrap(r.expr(e.X, bindCompare+1)+word, bindCompare, place)
 	case *sqltext.In:
 		list := r.list(e.List)
+		for _, x := range e.List {
+			r.comparable(e.X, x)
+		}
 		if e.Query != nil {
 			list = e.Query.Text
 		}
 		return planning.Wrap(r.expr(e.X, bindCompare+1)+planning.Not(e.Not)+" in ("+list+")", bindCompare, place)
 	case *sqltext.Between:
+		r.comparable(e.X, e.Low)
+		r.comparable(e.X, e.High)
 		text := r.expr(e.X, bindCompare+1) + planning.Not(e.Not) + " between " + r.expr(e.Low, bindCompare+1) + " and " + r.expr(e.High, bindCompare+1)
 		return planning.Wrap(text, bindBetween, place)
 	case *sqltext.Like:
@@ -140,6 +145,8 @@ func (r *renderer) binary(e *sqltext.Binary, place int) string {
 	left, right := r.expr(e.L, own), r.expr(e.R, own+1)
 	if own == bindCompare {
 		left = r.expr(e.L, own+1)
+		r.comparable(e.L, e.R)
+		r.comparable(e.R, e.L)
 	}
 	switch e.Op {
 	case "is distinct from":
@@ -156,6 +163,18 @@ func (r *renderer) binary(e *sqltext.Binary, place int) string {
 		}
 	}
 	return planning.Wrap(left+" "+op+" "+right, own, place)
+}
+
+// comparable refuses to compare a number with a text that is none: the server takes what it
+// can of it, and refuses the row once it writes it.
+func (r *renderer) comparable(number, text sqltext.Expr) {
+	l, ok := text.(*sqltext.Literal)
+	if !ok || l.Kind != sqltext.StringLiteral || !r.IsNumber(number) {
+		return
+	}
+	if _, err := strconv.ParseFloat(strings.TrimSpace(l.Text), 64); err != nil {
+		r.fail("MariaDB would read '%s' as a number, and it is none", l.Text)
+	}
 }
 
 // dateSum renders date arithmetic. Months and years are not: engines differ in what a
