@@ -324,4 +324,10 @@ func TestKeptValuesFollowAKeyWithAnotherName(t *testing.T) {
 	o.wants(o.code(0, "audit"), "matches:")
 	o.must("advance", "--yes")
 	o.same("select number, flag, berths from vessel order by number", "1|null|3\n2|null|6")
+	o.migration("0003-change", "-- Both at once\nalter table vessel alter flag set not null using (timestamp '2031-05-01 00:00:00'), rename number to id;\n")
+	o.must("advance", "--yes")
+	o.exec("delete from vessel where id = 1", "update vessel set id = 3 where id = 2")
+	o.wants(o.code(0, "audit"), "matches:")
+	o.must("retreat", "--to", "2", "--yes")
+	o.same("select number, cast(flag as char) from vessel", "3|2031-05-01 00:00:00.000000")
 }

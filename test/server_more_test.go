@@ -180,3 +180,15 @@ func TestFailedBuildIsTakenAway(t *testing.T) {
 	o.must("advance", "--yes")
 	o.same("select indisvalid from pg_index where indexrelid = 'one'::regclass", "true")
 }
+
+// TestViewsOfWhatHasGone is that a view of a table that the same migration has given another
+// name is refused before anything is touched, though the table is there still.
+func TestViewsOfWhatHasGone(t *testing.T) {
+	o := newServerOffice(t, "create table vessel (id integer primary key)", "create view afloat as select id from vessel")
+	o.must("adopt", "--yes")
+	refusal(t, o, "alter table vessel rename to ship; create view more as select * from vessel", "engine-refuses", "reads vessel, which is not there any more")
+	refusal(t, o, "drop view afloat; create view more as select * from afloat", "engine-refuses", "reads afloat, which is not there any more")
+	o.migration("0002-change", "-- A change\nalter table vessel rename to ship; create view more as select * from ship; drop view afloat; create view afloat as select id from ship;\n")
+	o.must("advance", "--yes")
+	o.must("retreat", "--to", "1", "--yes")
+}

@@ -54,8 +54,6 @@ type planner struct {
 	window       []string
 	windowKeeps  []string
 	windowFollow []string
-	// followers are the triggers that this change has made for what it keeps.
-	followers []string
 	// swapFollowed means that triggers compute the swapped columns.
 	swapFollowed bool
 	fillers      []string // events of triggers that fill rows which come or lose a value

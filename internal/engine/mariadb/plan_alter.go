@@ -270,10 +270,24 @@ func (p *planner) rename() {
 	}
 }
 
+// madeFollowers lists the triggers that steps so far make for what they keep.
+func (p *planner) madeFollowers() (list []string) {
+	for _, s := range p.Steps {
+		for _, script := range s.SQL {
+			for _, sql := range strings.Split(script, engine.Between) {
+				if strings.HasPrefix(sql, "create or replace trigger "+strings.TrimSuffix(quote(engine.Prefix+"kept_"), `"`)) {
+					list = append(list, sql)
+				}
+			}
+		}
+	}
+	return list
+}
+
 // renameWith renames columns. Triggers do not follow: those of Lastboard's own that name
 // one are written anew while the table is locked.
 func (p *planner) renameWith(actions []string, what string) *engine.Step {
-	own := p.followers
+	own := p.madeFollowers()
 	gone := p.emptied()
 	for _, k := range p.Change.PutBack {
 		gone = append(gone, k.Table)

@@ -106,7 +106,6 @@ func (p *planner) goneQuery(names []string, done string) string {
 // once the places that they write to are no longer locked: a delete that opened one
 // meanwhile could be told that it is not there.
 func (p *planner) flushWindow(script []string, what, done string) {
-	p.followers = append(p.followers, p.windowFollow...)
 	if script == nil {
 		if len(p.windowFollow) > 0 {
 			p.define(engine.Sync, 0, "let what is kept follow its rows", "", p.windowFollow...)

@@ -29,6 +29,7 @@ type trial struct {
 	// to were not needed there.
 	left   map[string][]*schema.ForeignKey
 	memory memory
+	first  *schema.Schema // the tables when the trial began
 	// probing means that the copies are committed, so that the locks of each step show.
 	probing bool
 }
@@ -59,6 +60,7 @@ func (d *database) Trial(ctx context.Context) (engine.Trial, error) {
 // open makes the places of a trial.
 func (t *trial) open(ctx context.Context) (*trial, error) {
 	d := t.d
+	t.first = t.base
 	if err := errors.Join(t.place(ctx, d.home), t.place(ctx, own)); err != nil {
 		return nil, errors.Join(err, t.Close())
 	}
@@ -135,7 +137,30 @@ func (t *trial) Run(ctx context.Context, c *schema.Change, steps []*engine.Step)
 	if err := t.restores(ctx, c); err != nil {
 		return nil, nil, err
 	}
+	if c.View != nil && c.View.After != nil {
+		if err := t.reads(ctx, c.View.After); err != nil {
+			return nil, nil, err
+		}
+	}
 	return nil, nil, t.read(ctx, c)
+}
+
+// reads refuses a view of a table that has gone, or has another name, by now: the real one
+// still stands behind the copies.
+func (t *trial) reads(ctx context.Context, v *schema.View) error {
+	r, err := query(ctx, t.conn, `select distinct c.relname from pg_rewrite r join pg_depend d on d.classid = 'pg_rewrite'::regclass and d.objid = r.oid
+		join pg_class c on d.refclassid = 'pg_class'::regclass and c.oid = d.refobjid join pg_namespace n on n.oid = c.relnamespace
+		where r.ev_class = to_regclass($1) and n.nspname = $2`, []any{t.there(name(v.Name)), t.d.home})
+	if err != nil {
+		return err
+	}
+	for _, row := range r.Values {
+		n := text(row[0])
+		if t.first.Table(n) != nil && t.base.Table(n) == nil || t.first.View(n) != nil && t.base.View(n) == nil {
+			return &engine.Refused{Message: "view " + v.Name + " reads " + n + ", which is not there any more", Cure: "name what it is called by now"}
+		}
+	}
+	return nil
 }
 
 // restores tries whether what a way back would compute can stand in the columns that it
