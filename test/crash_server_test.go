@@ -65,14 +65,14 @@ var mariadbKillings = []killing{
 	{"a unique key", "alter table vessel add constraint one_name unique (name)", "select count(*) from information_schema.table_constraints where table_schema = database() and constraint_name = 'one_name'", "1"},
 	{"a default for each row", "alter table vessel add token uuid not null default uuid()", "select count(distinct token) from vessel", "3000"},
 	{"a column that goes", "alter table vessel drop flag, drop length_ft", "select count(*) from information_schema.columns where table_schema = database() and table_name = 'vessel'", "3"},
-	{"a table that goes", "drop table vessel", "select count(*) from information_schema.tables where table_schema = database() and table_name = 'vessel'", "0"},
+	{"a table that goes", "alter table vessel add constraint at_berth foreign key (berth_id) references berth; drop table vessel", "select count(*) from information_schema.tables where table_schema = database() and table_name = 'vessel'", "0"},
 	{"a text of a number", "alter table vessel alter length_ft set data type varchar(20) using (cast(length_ft as text) || ' ft'), rename length_ft to length", "select count(*) from vessel where length like '% ft'", "3000"},
 }
 
 // TestEachKindOfChangeIsKilledOnServer kills runs at points of their way, forward and
 // back, as on a file.
 func TestEachKindOfChangeIsKilledOnServer(t *testing.T) {
-	points := []string{"statement:1", "statement:2", "statement:3", "after-step:1", "after-commit:1", "batch-before-commit:2", "batch-committed:1", "outside-done:1"}
+	points := []string{"statement:1", "statement:2", "statement:3", "after-step:1", "after-commit:1", "batch-before-commit:2", "batch-committed:1", "outside-done:1", "outside-begun:2", "outside-begun:1"}
 	for _, e := range []struct {
 		name  string
 		open  func(*testing.T) *office

@@ -248,7 +248,12 @@ func oldName(c *schema.TableChange, name string) string {
 // partial gives the change that takes back what had begun of a record and did not
 // come to its end: the table as it is now becomes the one of before.
 func (r *Record) partial(current *schema.Schema, kept func(table string) bool) (*schema.Change, error) {
-	if r.Table == nil || r.Table.Before == nil || r.Table.After == nil {
+	switch x := r.Table; {
+	case x != nil && x.Before == nil && current.Table(x.After.Name) == nil:
+		return nil, nil // it was not made
+	case x != nil && x.Before != nil && x.After == nil && current.Table(x.Before.Name) != nil:
+		// It is there still, with less than it had.
+	case x == nil || x.Before == nil || x.After == nil:
 		c, err := r.inverse(current)
 		if c != nil && (c.Rows != nil && !kept(c.Rows.PutBack.Table) || c.Insert != nil && !kept(c.Insert.PutBack.Table)) {
 			return nil, err // not even the place for what is kept was made

@@ -192,7 +192,7 @@ func (d *database) Own(ctx context.Context) ([]engine.OwnObject, error) {
 	for _, v := range r.Values {
 		list = append(list, engine.OwnObject{Kind: text(v[0]), Name: text(v[1]), Table: text(v[2]), Drop: "drop " + text(v[0]) + " if exists " + quote(text(v[1]))})
 	}
-	dead, err := deadTrials(ctx, d.session)
+	dead, err := deadTrials(ctx, d.session, d.config.DBName)
 	for _, name := range dead {
 		list = append(list, engine.OwnObject{Kind: "database", Name: name, Drop: "drop database if exists " + quote(name), Copy: true})
 	}

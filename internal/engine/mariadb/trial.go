@@ -54,7 +54,7 @@ func (t *trial) open(ctx context.Context) error {
 	if _, err := t.s.query(ctx, "select get_lock("+literal(t.name)+", 0)"); err != nil {
 		return err
 	}
-	dead, err := deadTrials(ctx, t.s)
+	dead, err := deadTrials(ctx, t.s, "")
 	if err != nil {
 		return err
 	}
@@ -63,7 +63,7 @@ func (t *trial) open(ctx context.Context) error {
 			return err
 		}
 	}
-	if _, err := t.s.exec(ctx, "create database "+quote(t.name)+" character set utf8mb4 collate "+bytewise); err != nil {
+	if _, err := t.s.exec(ctx, "create database "+quote(t.name)+" character set utf8mb4 collate "+bytewise+" comment "+literal(t.d.config.DBName)); err != nil {
 		return t.d.cannot("user "+t.d.config.User+" may make no database for the empty copies on which steps are tried",
 			"grant all on `lastboard\\_trial\\_%`.* to "+account(t.d.config.User), err)
 	}
@@ -71,9 +71,10 @@ func (t *trial) open(ctx context.Context) error {
 	return err
 }
 
-// deadTrials lists the databases of trials that have died.
-func deadTrials(ctx context.Context, s *session) (list []string, err error) {
-	r, err := s.query(ctx, "select schema_name from information_schema.schemata where schema_name like '"+strings.ReplaceAll(scratch, "_", "!_")+"%' escape '!' and is_free_lock(schema_name) = 1")
+// deadTrials lists the databases of trials that have died, of one database or, where of is
+// "", of all.
+func deadTrials(ctx context.Context, s *session, of string) (list []string, err error) {
+	r, err := s.query(ctx, "select schema_name from information_schema.schemata where schema_name like '"+strings.ReplaceAll(scratch, "_", "!_")+"%' escape '!' and (? = '' or binary schema_comment = ?) and is_free_lock(schema_name) = 1", of, of)
 	if err != nil {
 		return nil, err
 	}
