@@ -54,6 +54,10 @@ func run() error {
 		if *only > 0 && *only != i+1 {
 			continue
 		}
+		b.dir = filepath.Join(dir, fmt.Sprint(i+1)) // each has a folder of its own
+		if err := os.Mkdir(b.dir, 0o777); err != nil {
+			return err
+		}
 		if err := part(); err != nil {
 			return err
 		}
