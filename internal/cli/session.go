@@ -279,16 +279,17 @@ func (st *standing) unfinished() *ledger.Migration {
 
 // The defaults of a pace. On SQLite a live database is held for half of 50 ms, so
 // that a batch that takes longer than the one before stays below that, and let go
-// for at least as long. On a server a batch holds the rows that it writes, and what
-// others commit waits for its log.
+// for at least as long. On a server a batch holds the rows that it writes, what others
+// commit waits for its log, and where processors are few others wait for theirs: short
+// batches that rest for as long as they take are hardly noticed, at half the speed.
 const (
 	fileBatch   = 25 * time.Millisecond
-	serverBatch = 50 * time.Millisecond
+	serverBatch = 10 * time.Millisecond
 	idleBatch   = time.Second
 	lockWait    = 200 * time.Millisecond
 	lockTries   = 30
 	shortPause  = 5 * time.Millisecond
-	serverShare = 0.5
+	serverShare = 1
 	serverFlush = 2
 )
 
