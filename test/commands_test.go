@@ -87,7 +87,7 @@ func TestAudit(t *testing.T) {
 		"create table lastboard_kept_99 (k1)", "drop trigger log_berth")
 	r := o.code(5, "audit")
 	o.wants(r, "column rust", "index by_berth", "view named", "strange", "lastboard_kept_99", "trigger log_berth", "to mend it:", `alter table "vessel" drop column "rust"`, `drop index "by_berth"`,
-		"CREATE VIEW", "drop table lastboard_kept_99", "CREATE TRIGGER log_berth")
+		"CREATE VIEW", `drop table if exists main."lastboard_kept_99"`, "CREATE TRIGGER log_berth")
 	var doc struct {
 		Matches     bool
 		Differences []struct{ Table, Object, Name, Attribute, Expected, Found, Mend string }

@@ -41,7 +41,11 @@ func (p *Printer) auditGroup(list []audit.Finding) {
 		return bad, col == 2 && v == "missing"
 	})
 	if m := list[0].Mend; m != "" {
-		p.Line("  %s", faint.Render("to mend it:"))
+		to := "to mend it:"
+		if strings.HasPrefix(list[0].Object, "leftover ") && list[0].Object != "leftover claim" {
+			to = "to mend it, as lastboard audit --clear does:"
+		}
+		p.Line("  %s", faint.Render(to))
 		for _, line := range strings.Split(m, "\n") {
 			p.Line("    %s", oneLine(line))
 		}

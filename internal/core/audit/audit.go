@@ -155,14 +155,7 @@ func (in *Input) leftovers(ctx context.Context) ([]Finding, error) {
 		list = append(list, Finding{schema.Difference{Table: table, Object: object, Name: name, Attribute: "exists", Expected: "no", Found: "yes"}, mend})
 	}
 	for _, o := range left {
-		mend := o.Drop
-		switch {
-		case ledger.Passing(o):
-			mend = "lastboard audit --clear, or the next run: " + o.Drop
-		case ledger.KeptValues(o):
-			mend = "lastboard audit --clear: " + o.Drop
-		}
-		add(o.Table, "leftover "+o.Kind, o.Name, mend)
+		add(o.Table, "leftover "+o.Kind, o.Name, o.Drop)
 	}
 	for _, o := range unfinished {
 		add(o.Table, "unfinished "+o.Kind, o.Name, "lastboard advance goes on with its migration, retreat takes it back")
