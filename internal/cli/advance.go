@@ -191,12 +191,7 @@ func (s *session) clearLeft(ctx context.Context, f runFlags) error {
 	if err != nil || !exists {
 		return err
 	}
-	left, _, err := s.ledger.Left(ctx)
-	if err != nil {
-		return err
-	}
-	dead, err := s.ledger.Dead(ctx)
-	if err != nil || len(left) == 0 && dead == nil {
+	if left, err := s.anythingLeft(ctx); err != nil || !left {
 		return err
 	}
 	if err := s.reopen(ctx, engine.Write); err != nil {
@@ -211,6 +206,16 @@ func (s *session) clearLeft(ctx context.Context, f runFlags) error {
 		return err
 	}
 	return r.End()
+}
+
+// anythingLeft reports whether a run that died has left anything.
+func (s *session) anythingLeft(ctx context.Context) (bool, error) {
+	left, _, err := s.ledger.Left(ctx)
+	if err != nil || len(left) > 0 {
+		return len(left) > 0, err
+	}
+	dead, err := s.ledger.Dead(ctx)
+	return dead != nil, err
 }
 
 func showResult(p *view.Printer, done []versionState, err error) error {

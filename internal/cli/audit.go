@@ -83,12 +83,8 @@ ends that.`,
 // clear takes away what runs have left that died, as each run does when it begins, and
 // says what that was.
 func (s *session) clear(ctx context.Context, yes string) (cleared []string, err error) {
-	left, _, err := s.ledger.Left(ctx)
-	if err != nil {
-		return nil, err
-	}
-	dead, err := s.ledger.Dead(ctx)
-	if cleared = []string{}; err != nil || len(left) == 0 && dead == nil {
+	cleared = []string{}
+	if left, err := s.anythingLeft(ctx); err != nil || !left {
 		return cleared, err
 	}
 	if err := s.confirm(yes, "Take away what runs have left that died?"); err != nil {

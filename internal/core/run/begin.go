@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"os"
 	"os/user"
+	"slices"
 	"time"
 
 	"lastboard/internal/core/fault"
@@ -79,6 +80,11 @@ func (r *Runner) clear(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	// A table goes after the triggers that write to it, or applications would find it gone.
+	slices.SortStableFunc(left, func(a, b engine.OwnObject) int {
+		rank := map[string]int{"table": 1}
+		return rank[a.Kind] - rank[b.Kind]
+	})
 	for _, o := range left {
 		if !ledger.Passing(o) && !(r.ClearKept && ledger.KeptValues(o)) {
 			continue
