@@ -12,6 +12,7 @@ import (
 
 	"lastboard/internal/core/fault"
 	"lastboard/internal/core/ledger"
+	"lastboard/internal/core/project"
 	"lastboard/internal/engine"
 	"lastboard/internal/view"
 )
@@ -98,7 +99,7 @@ project says.`,
 // than to the greatest.
 const (
 	leastRest    = 0.05
-	greatestRest = 64
+	greatestRest = project.MostRest
 )
 
 // steer gives the pause after a batch, against the batch, when somebody wants it longer or

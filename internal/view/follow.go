@@ -60,6 +60,7 @@ type followModel struct {
 	bar           progress.Model
 	now, last     *Followed // last is the run that has ended
 	err           error
+	wishes        []Wish // not yet passed on; the first is on its way
 	said          string // what came of a wish
 	width, height int
 }
@@ -84,6 +85,13 @@ func (m *followModel) look(after time.Duration) tea.Cmd {
 	})
 }
 
+// steer passes the next wish on. One comes after the other: each changes what the last has
+// left.
+func (m *followModel) steer() tea.Cmd {
+	w := m.wishes[0]
+	return func() tea.Msg { return wished{w, m.Steer(m.ctx, w)} }
+}
+
 func (m *followModel) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	switch msg := msg.(type) {
 	case tea.WindowSizeMsg:
@@ -101,14 +109,18 @@ func (m *followModel) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		if msg.err != nil {
 			m.said = string(msg.wish) + ": " + msg.err.Error()
 		}
-		return m, m.look(0)
+		if m.wishes = m.wishes[1:]; len(m.wishes) > 0 {
+			return m, m.steer()
+		}
 	case tea.KeyPressMsg:
 		switch msg.String() {
 		case "q", "ctrl+c", "esc":
 			return m, tea.Quit
 		}
 		if w, ok := map[string]Wish{"h": Hold, "r": Release, "f": Faster, "s": Slower}[msg.String()]; ok && m.now.Runner != nil {
-			return m, func() tea.Msg { return wished{w, m.Steer(m.ctx, w)} }
+			if m.wishes = append(m.wishes, w); len(m.wishes) == 1 {
+				return m, m.steer()
+			}
 		}
 	}
 	return m, nil
