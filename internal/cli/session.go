@@ -280,28 +280,33 @@ func (st *standing) unfinished() *ledger.Migration {
 // The defaults of a pace. On SQLite a live database is held for half of 50 ms, so
 // that a batch that takes longer than the one before stays below that, and let go
 // for at least as long. On a server a batch holds the rows that it writes, what others
-// commit waits for its log, and where processors are few others wait for theirs: short
-// batches that rest for as long as they take are hardly noticed, at half the speed.
+// commit waits for its log, and where processors are few others wait for theirs: it
+// works in stretches of a millisecond, and rests half as long again after each.
 const (
-	fileBatch   = 25 * time.Millisecond
-	serverBatch = 10 * time.Millisecond
-	idleBatch   = time.Second
-	lockWait    = 200 * time.Millisecond
-	lockTries   = 30
-	shortPause  = 5 * time.Millisecond
-	serverShare = 1
-	serverFlush = 2
+	fileBatch     = 25 * time.Millisecond
+	serverBatch   = 50 * time.Millisecond
+	serverStretch = time.Millisecond
+	serverShare   = 1.5
+	serverFlush   = 2
+	idleBatch     = time.Second
+	lockWait      = 200 * time.Millisecond
+	lockTries     = 30
+	shortPause    = 5 * time.Millisecond
 )
 
 func (s *session) pace() backfill.Pace {
 	wanted := s.database.Pace.BatchTime
-	switch {
-	case !s.database.Live:
+	if !s.database.Live {
 		return backfill.Pace{BatchTime: cmp.Or(wanted, idleBatch)}
-	case s.db.Info().Host != "":
-		return backfill.Pace{BatchTime: cmp.Or(wanted, serverBatch), Rest: shortPause, Share: serverShare, Flush: serverFlush}
 	}
-	return backfill.Pace{BatchTime: min(cmp.Or(wanted, fileBatch), fileBatch), Rest: shortPause, Share: 1}
+	p := backfill.Pace{BatchTime: min(cmp.Or(wanted, fileBatch), fileBatch), Rest: shortPause, Share: 1}
+	if s.db.Info().Host != "" {
+		p = backfill.Pace{BatchTime: cmp.Or(wanted, serverBatch), Stretch: serverStretch, Rest: shortPause, Share: serverShare, Flush: serverFlush}
+	}
+	if rest := s.database.Pace.Rest; rest != nil {
+		p = p.Resting(*rest)
+	}
+	return p
 }
 
 // What a backfill of a live database gives way to unless the project says otherwise.

@@ -159,7 +159,7 @@ func shownStep(s *engine.Step) *engine.Step {
 	}
 	if s.Batch != nil {
 		b := *s.Batch
-		b.Next, b.Do = engine.Shown(b.Next), slices.Clone(b.Do)
+		b.Next, b.Ahead, b.Do = engine.Shown(b.Next), engine.Shown(b.Ahead), slices.Clone(b.Do)
 		for i, sql := range b.Do {
 			b.Do[i] = engine.Shown(sql)
 		}

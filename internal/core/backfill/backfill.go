@@ -7,13 +7,8 @@ package backfill
 
 import (
 	"context"
-	"encoding/base64"
-	"encoding/json"
 	"errors"
-	"fmt"
 	"math"
-	"strconv"
-	"strings"
 	"time"
 
 	"lastboard/internal/core/mishap"
@@ -24,9 +19,13 @@ import (
 type Pace struct {
 	// BatchTime is what one batch may take; batches grow and shrink to meet it.
 	BatchTime time.Duration
+	// Stretch is for how long a batch may work without a pause: where processors are few,
+	// others wait for theirs meanwhile. 0 means that a batch is one stretch.
+	Stretch time.Duration
 	// Rest is the shortest pause between batches; 0 means none at all.
 	Rest time.Duration
-	// Share is how long a pause is against the batch before it, if that is longer.
+	// Share is how long a pause is against the stretch or the batch before it, if that is
+	// longer.
 	Share float64
 	// Flush is how much longer than the shortest one the commit of a batch may take, as
 	// what others commit waits for the same log: large batches shrink to meet it. 0 means
@@ -34,14 +33,38 @@ type Pace struct {
 	Flush float64
 }
 
-// firstBatch is how many rows the first batch takes, before any has been timed.
-const firstBatch = 1000
+// Resting gives the pace with another share of rest: the less it is to rest, the longer
+// are its stretches.
+func (p Pace) Resting(share float64) Pace {
+	switch {
+	case share == 0:
+		p.Stretch = 0
+	case share < p.Share:
+		p.Stretch = time.Duration(float64(p.Stretch) * p.Share / share)
+	}
+	p.Share = share
+	return p
+}
+
+// How many rows the first batch takes before any has been timed, and the first stretch of
+// one that may not work for long.
+const (
+	firstBatch   = 1000
+	firstStretch = 100
+)
+
+// mostAhead bounds how many keys are read before their rows are done.
+const mostAhead = 2000
+
+// fewest is how many rows are done at once at least, however long they take: for fewer the
+// statement alone would take most of the time.
+const fewest = 30
 
 // maxBatch bounds a batch, so that a stop is never far away.
 const maxBatch = 500_000
 
-// mostGivenWay bounds how often one batch gives way to others.
-const mostGivenWay = 30
+// longestWay bounds for how long one batch gives way to others.
+const longestWay = 10 * time.Minute
 
 // Checkpoint is how far a backfill is. Keys are as [EncodeKey] writes them.
 type Checkpoint struct {
@@ -54,8 +77,11 @@ type Hooks struct {
 	// Pace gives how hard the next batches may work; it is called before each, and holds
 	// for as long as none may be done.
 	Pace func(ctx context.Context) (Pace, error)
-	// Begin starts a transaction and asserts that this is still the one runner.
-	Begin func(ctx context.Context) (engine.Tx, error)
+	// Begin starts a transaction and asserts that this is still the one runner. A batch of
+	// one row alone may wait for it: it keeps nobody waiting who does not wait for that row.
+	Begin func(ctx context.Context, alone bool) (engine.Tx, error)
+	// GaveWay hears of a batch that was given up for others, and how often it was.
+	GaveWay func(times int, busy *engine.Busy)
 	// Save records a checkpoint in the batch's transaction.
 	Save func(ctx context.Context, tx engine.Tx, c Checkpoint) error
 	// Done hears of each batch after its commit: rows done in all, and the time it
@@ -67,7 +93,11 @@ type Hooks struct {
 // after the row that had the greatest key when it began. A cancelled context
 // stops it between two batches, with the context's error.
 func Run(ctx context.Context, b *engine.Batch, from Checkpoint, h Hooks) (Checkpoint, error) {
-	size, gaveWay := firstBatch, 0
+	if from.Upper != "" && from.Last == from.Upper {
+		return from, nil
+	}
+	size, most, gaveWay := 0, maxBatch, 0
+	var since time.Time                      // it gives way
 	shortest := time.Duration(math.MaxInt64) // of the commits
 	for {
 		pace, err := h.Pace(ctx)
@@ -77,46 +107,75 @@ func Run(ctx context.Context, b *engine.Batch, from Checkpoint, h Hooks) (Checkp
 		if err := ctx.Err(); err != nil {
 			return from, err
 		}
-		started := time.Now()
-		next, commit, err := one(ctx, b, from, size, h)
+		switch {
+		case size > 0:
+		case pace.Stretch > 0:
+			size = firstStretch
+		default:
+			size = firstBatch
+		}
+		one := batch{Batch: b, pace: pace, size: size, most: most, from: from}
+		err = one.run(ctx, h)
 		var busy *engine.Busy
-		if errors.As(err, &busy) && gaveWay < mostGivenWay {
+		if errors.As(err, &busy) && (gaveWay == 0 || time.Since(since) < longestWay) {
 			// The batch was given up for a transaction of somebody else's: a smaller one meets
-			// fewer.
+			// fewer, and keeps less from others while it waits.
+			if gaveWay == 0 {
+				since = time.Now()
+			}
 			gaveWay++
-			size = max(size/2, 1)
-			rest(ctx, time.Duration(gaveWay)*20*time.Millisecond)
+			h.GaveWay(gaveWay, busy)
+			size = max(min(one.keys+size, most)/8, 1)
+			most = size
+			rest(ctx, min(time.Duration(gaveWay)*20*time.Millisecond, longestRest))
 			continue
 		}
 		if err != nil {
 			return from, err
 		}
-		gaveWay = 0
-		held := time.Since(started)
+		gaveWay, most = 0, min(2*most, maxBatch)
 		mishap.Place("batch-committed")
-		from = next
-		if commit == 0 {
+		from = one.from
+		if one.keys == 0 {
+			return from, nil // there are no rows at all
+		}
+		h.Done(from.Rows, one.held)
+		if from.Last == from.Upper {
 			return from, nil
 		}
-		h.Done(from.Rows, held)
-		shortest = min(shortest, commit)
-		wanted := resize(size, held, pace.BatchTime)
+		shortest = min(shortest, one.commit)
+		size = one.size
+		if pace.Stretch == 0 {
+			size = resize(size, one.held, pace.BatchTime)
+		}
 		if pace.Flush > 0 { // the commit of a small one takes what the disk takes
 			bound := time.Duration(pace.Flush * float64(max(shortest, time.Millisecond)))
-			wanted = min(wanted, max(resize(size, commit, bound), firstBatch))
+			most = min(most, max(resize(one.keys, one.commit, bound), firstBatch))
 		}
-		size = wanted
+		size = min(size, most)
 		if pace.Rest > 0 {
-			rest(ctx, max(pace.Rest, time.Duration(pace.Share*float64(held))))
+			rest(ctx, max(pace.Rest, time.Duration(pace.Share*float64(one.worked))))
 		}
 	}
 }
 
+// longestRest bounds the pause before a batch that gave way is tried again.
+const longestRest = time.Second
+
 // resize aims at the time that a batch may take, carefully upwards.
 func resize(size int, held, want time.Duration) int {
-	factor := float64(want) / float64(max(held, time.Millisecond))
+	factor := float64(want) / float64(max(held, time.Microsecond))
 	factor = min(max(factor, 0.25), 2)
-	return min(max(int(float64(size)*factor), 50), maxBatch)
+	return min(max(int(float64(size)*factor), fewest), maxBatch)
+}
+
+// nudge aims at the time that most stretches take: one in a while is held up by others,
+// and says nothing of its size.
+func nudge(size int, took, want time.Duration) int {
+	if took > want {
+		return max(size*7/8, fewest)
+	}
+	return min(size+max(size/7, 1), maxBatch)
 }
 
 func rest(ctx context.Context, d time.Duration) {
@@ -126,213 +185,4 @@ func rest(ctx context.Context, d time.Duration) {
 	case <-ctx.Done():
 	case <-timer.C:
 	}
-}
-
-// one does one batch in one transaction, and gives the time that its commit took; 0 means
-// that there was nothing to do any more.
-func one(ctx context.Context, b *engine.Batch, from Checkpoint, size int, h Hooks) (Checkpoint, time.Duration, error) {
-	tx, err := h.Begin(ctx)
-	if err != nil {
-		return from, 0, err
-	}
-	defer tx.Rollback()
-	next := from
-	if next.Upper == "" {
-		upper, err := key(ctx, tx, b.Upper)
-		if err != nil {
-			return from, 0, err
-		}
-		if upper == nil {
-			return from, 0, tx.Commit() // no rows at all
-		}
-		if next.Upper, err = EncodeKey(upper); err != nil {
-			return from, 0, err
-		}
-	}
-	condition, args, err := keyRange(b, next.Last, next.Upper)
-	if err != nil {
-		return from, 0, err
-	}
-	last, err := key(ctx, tx, strings.ReplaceAll(b.Next, engine.Range, condition), append(args, int64(size))...)
-	if err != nil {
-		return from, 0, err
-	}
-	if last == nil {
-		return next, 0, tx.Commit()
-	}
-	end, err := EncodeKey(last)
-	if err != nil {
-		return from, 0, err
-	}
-	condition, args, err = keyRange(b, next.Last, end)
-	if err != nil {
-		return from, 0, err
-	}
-	var changed int64
-	for _, sql := range b.Do {
-		n, err := do(ctx, tx, sql, condition, args)
-		if err != nil {
-			return from, 0, fmt.Errorf("in the batch of %s: %w", between(next.Last, end), err)
-		}
-		if strings.Contains(sql, engine.Range) {
-			changed = n // the last one says what was done
-		}
-		mishap.Place("batch-statement")
-	}
-	next.Last = end
-	next.Rows += changed
-	if err := h.Save(ctx, tx, next); err != nil {
-		return from, 0, err
-	}
-	mishap.Place("batch-before-commit")
-	began := time.Now()
-	err = tx.Commit()
-	return next, max(time.Since(began), 1), err
-}
-
-// between says which keys a batch is of: above the first, when there is one, up to the
-// second.
-func between(last, end string) string {
-	show := func(key string) string {
-		values, err := DecodeKey(key)
-		if err != nil {
-			return key
-		}
-		return strings.Trim(fmt.Sprint(values), "[]")
-	}
-	if last == "" {
-		return "keys up to " + show(end)
-	}
-	return "keys above " + show(last) + " up to " + show(end)
-}
-
-// do runs one statement of a batch. A select gives a row only when something is
-// wrong, and its first column says what.
-func do(ctx context.Context, tx engine.Tx, sql, condition string, args []any) (int64, error) {
-	if !strings.Contains(sql, engine.Range) {
-		args = nil
-	}
-	sql = strings.ReplaceAll(sql, engine.Range, condition)
-	if !strings.HasPrefix(sql, "select ") {
-		return tx.Exec(ctx, sql, args...)
-	}
-	found, err := tx.Query(ctx, sql, args...)
-	if err == nil && len(found.Values) > 0 {
-		err = fmt.Errorf("%v", found.Values[0][0])
-	}
-	return 0, err
-}
-
-// key runs a query that gives one key, or none.
-func key(ctx context.Context, tx engine.Tx, sql string, args ...any) ([]any, error) {
-	rows, err := tx.Query(ctx, sql, args...)
-	if err != nil || len(rows.Values) == 0 {
-		return nil, err
-	}
-	return rows.Values[0], nil
-}
-
-// keyRange gives the condition that a key is above last, when there is one, and
-// not above upper.
-func keyRange(b *engine.Batch, last, upper string) (string, []any, error) {
-	keys := b.Keys
-	if b.Apart && len(keys) > 1 {
-		return apart(keys, last, upper)
-	}
-	left, mark := keys[0], "?"
-	if len(keys) > 1 {
-		left = "(" + strings.Join(keys, ", ") + ")"
-		mark = "(" + strings.TrimSuffix(strings.Repeat("?, ", len(keys)), ", ") + ")"
-	}
-	high, err := DecodeKey(upper)
-	if err != nil {
-		return "", nil, err
-	}
-	if last == "" {
-		return left + " <= " + mark, high, nil
-	}
-	low, err := DecodeKey(last)
-	if err != nil {
-		return "", nil, err
-	}
-	return left + " > " + mark + " and " + left + " <= " + mark, append(low, high...), nil
-}
-
-// apart gives the condition with each column of the key compared for itself, for an
-// engine that finds no range of an index by several at once.
-func apart(keys []string, last, upper string) (string, []any, error) {
-	condition, args, err := side(keys, "<", " <= ?", upper)
-	if err != nil || last == "" {
-		return condition, args, err
-	}
-	above, low, err := side(keys, ">", " > ?", last)
-	return above + " and " + condition, append(low, args...), err
-}
-
-// side compares a key with one value: strictly in all columns but the last, which has
-// its own comparison.
-func side(keys []string, strict, end, value string) (string, []any, error) {
-	values, err := DecodeKey(value)
-	if err != nil {
-		return "", nil, err
-	}
-	n := len(keys) - 1
-	condition := keys[n] + end
-	args := []any{values[n]}
-	for i := n - 1; i >= 0; i-- {
-		condition = keys[i] + " " + strict + " ? or " + keys[i] + " = ? and (" + condition + ")"
-		args = append([]any{values[i], values[i]}, args...)
-	}
-	return "(" + condition + ")", args, nil
-}
-
-// EncodeKey writes a key as text that keeps the type of each value.
-func EncodeKey(values []any) (string, error) {
-	list := make([][2]string, len(values))
-	for i, v := range values {
-		switch v := v.(type) {
-		case int64:
-			list[i] = [2]string{"int", strconv.FormatInt(v, 10)}
-		case float64:
-			list[i] = [2]string{"real", strconv.FormatFloat(v, 'g', -1, 64)}
-		case string:
-			list[i] = [2]string{"text", v}
-		case []byte:
-			list[i] = [2]string{"blob", base64.StdEncoding.EncodeToString(v)}
-		case bool:
-			list[i] = [2]string{"bool", strconv.FormatBool(v)}
-		default:
-			return "", fmt.Errorf("a key holds %v, which is no key", v)
-		}
-	}
-	data, err := json.Marshal(list)
-	return string(data), err
-}
-
-// DecodeKey reads what [EncodeKey] wrote.
-func DecodeKey(text string) ([]any, error) {
-	var list [][2]string
-	if err := json.Unmarshal([]byte(text), &list); err != nil {
-		return nil, fmt.Errorf("the checkpoint %q: %w", text, err)
-	}
-	values := make([]any, len(list))
-	var err error
-	for i, v := range list {
-		switch v[0] {
-		case "int":
-			values[i], err = strconv.ParseInt(v[1], 10, 64)
-		case "real":
-			values[i], err = strconv.ParseFloat(v[1], 64)
-		case "blob":
-			values[i], err = base64.StdEncoding.DecodeString(v[1])
-		case "bool":
-			values[i], err = strconv.ParseBool(v[1])
-		default:
-			values[i] = v[1]
-		}
-		if err != nil {
-			return nil, fmt.Errorf("the checkpoint %q: %w", text, err)
-		}
-	}
-	return values, nil
 }

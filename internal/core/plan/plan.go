@@ -429,9 +429,6 @@ func (p *Planner) finish(out *Plan) {
 		if s.Stage == "" {
 			s.Stage = "open"
 		}
-		if p.in.Live && s.Batch != nil {
-			s.Seconds *= 2 // between batches it rests for as long as they take
-		}
 	}
 	for _, unit := range Units(out.Steps) {
 		if held(unit) <= p.in.Short {

@@ -51,7 +51,13 @@ type Pace struct {
 	// A backfill holds while a replica is further behind than ReplicaBehind, or a
 	// transaction is older than OldTransaction; nil means not said, 0 never.
 	ReplicaBehind, OldTransaction *time.Duration
+	// Rest is how long a backfill of a live database rests, against what it has worked; nil
+	// means not said, 0 not at all.
+	Rest *float64
 }
+
+// MostRest bounds how long a backfill can be made to rest, against what it has worked.
+const MostRest = 64
 
 type fileProject struct {
 	Migrations string                  `toml:"migrations"`
@@ -68,17 +74,18 @@ type fileDatabase struct {
 }
 
 type filePace struct {
-	BatchTime      string `toml:"batch_time"`
-	LockWait       string `toml:"lock_wait"`
-	LockTries      int    `toml:"lock_tries"`
-	ReplicaBehind  string `toml:"replica_behind"`
-	OldTransaction string `toml:"old_transaction"`
-	KeepDays       int    `toml:"keep_days"`
+	BatchTime      string   `toml:"batch_time"`
+	Rest           *float64 `toml:"rest"`
+	LockWait       string   `toml:"lock_wait"`
+	LockTries      int      `toml:"lock_tries"`
+	ReplicaBehind  string   `toml:"replica_behind"`
+	OldTransaction string   `toml:"old_transaction"`
+	KeepDays       int      `toml:"keep_days"`
 }
 
 var knownKeys = []string{
 	"migrations", "database", "databases", "url", "live", "confirm", "replicas", "pace",
-	"batch_time", "lock_wait", "lock_tries", "replica_behind", "old_transaction", "keep_days",
+	"batch_time", "rest", "lock_wait", "lock_tries", "replica_behind", "old_transaction", "keep_days",
 }
 
 // Load reads the project in dir.
@@ -109,7 +116,10 @@ func Load(dir string) (*Project, error) {
 		if db.URL, err = expand(path, name, d.URL); err != nil {
 			return nil, err
 		}
-		db.Pace = Pace{LockTries: d.Pace.LockTries, KeepDays: d.Pace.KeepDays}
+		db.Pace = Pace{LockTries: d.Pace.LockTries, KeepDays: d.Pace.KeepDays, Rest: d.Pace.Rest}
+		if r := db.Pace.Rest; r != nil && !(*r >= 0 && *r <= MostRest) {
+			return nil, fault.New(fault.Usage, "configuration", "1 rests for as long as it works, 0 not at all", "%s: rest of database %s is not a number from 0 to %d: %v", path, name, MostRest, *r)
+		}
 		for key, v := range map[string]struct {
 			text string
 			to   *time.Duration
@@ -165,9 +175,19 @@ func explain(path, text string, err error) error {
 	case errors.As(err, &decode):
 		f.Where.Line, f.Where.Column = decode.Position()
 		f.Message = strings.TrimPrefix(decode.Error(), "toml: ")
+		if m := mismatch.FindStringSubmatch(f.Message); m != nil {
+			f.Message = fmt.Sprintf("%s wants %s, and this is a TOML %s", strings.Join(decode.Key(), "."), kindWords[m[2]], m[1])
+		}
 	}
 	f.Source = sqltext.SourceLine(text, f.Where.Line)
 	return f
+}
+
+// mismatch is what the reader of TOML says of a value of another kind than a setting has.
+var mismatch = regexp.MustCompile(`^cannot decode TOML (\w+) into struct field \S+ of type (\S+)$`)
+
+var kindWords = map[string]string{
+	"string": "a text between quotes", "bool": "true or false", "int": "a whole number", "float64": "a number", "[]string": "a list of texts",
 }
 
 var variable = regexp.MustCompile(`\$\{([A-Za-z_][A-Za-z0-9_]*)\}`)

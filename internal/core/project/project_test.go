@@ -38,6 +38,7 @@ confirm = true
 batch_time = "100ms"
 lock_wait = "200ms"
 lock_tries = 7
+rest = 3
 replica_behind = "5s"
 keep_days = 12
 `
@@ -57,7 +58,8 @@ func TestLoad(t *testing.T) {
 		Pace: project.Pace{BatchTime: 100 * time.Millisecond, LockWait: 200 * time.Millisecond, LockTries: 7, KeepDays: 12},
 	}
 	behind := 5 * time.Second
-	want.Pace.ReplicaBehind = &behind
+	rest := 3.0
+	want.Pace.ReplicaBehind, want.Pace.Rest = &behind, &rest
 	if got := *p.Databases["harbour"]; !reflect.DeepEqual(got, want) {
 		t.Errorf("wanted %+v, got %+v", want, got)
 	}
@@ -119,9 +121,11 @@ func TestWhatIsWrongWithTheFile(t *testing.T) {
 		{"[databases.dev]\nurl = 'sqlite:a.db'\n[databases.dev.pace]\nlock_weight = '1s'\n", "there is no setting lock_weight", "did you mean lock_wait?", 4},
 		{"database = dev\n", "", "", 1},
 		{"[databases.dev\n", "", "", 1},
-		{"[databases.dev]\nurl = 5\n", "", "", 2},
+		{"[databases.dev]\nurl = 5\n", "databases.dev.url wants a text between quotes, and this is a TOML integer", "", 2},
 		{"[databases.dev]\nlive = true\n", "database dev has no url", `url = "sqlite:harbour.db"`, 0},
 		{"[databases.dev]\nurl = 'sqlite:a.db'\n[databases.dev.pace]\nlock_wait = 'soon'\n", "lock_wait of database dev is not a time", "100ms", 0},
+		{"[databases.dev]\nurl = 'sqlite:a.db'\n[databases.dev.pace]\nrest = -0.5\n", "rest of database dev is not a number from 0 to 64: -0.5", "1 rests for as long", 0},
+		{"[databases.dev]\nurl = 'sqlite:a.db'\n[databases.dev.pace]\nrest = nan\n", "rest of database dev is not a number from 0 to 64", "1 rests for as long", 0},
 		{"[databases.dev]\nurl = 'sqlite:a.db'\n[databases.dev.pace]\nbatch_time = '-1s'\n", "batch_time of database dev is not a time", "2s", 0},
 	}
 	for _, c := range cases {

@@ -172,6 +172,10 @@ func (f *filling) walk(ctx context.Context, parts []backfill.Checkpoint) error {
 	return errs[1]
 }
 
+// aloneWait is for how long a batch of one row waits for it before it looks whether it is
+// to hold.
+const aloneWait = time.Second
+
 // worker does one part of the keys. Workers that share them only look that this is
 // still the one runner: they would wait for each other to say so.
 func (f *filling) worker(ctx context.Context, db engine.Database, part int, shared bool, from backfill.Checkpoint) error {
@@ -182,8 +186,15 @@ func (f *filling) worker(ctx context.Context, db engine.Database, part int, shar
 	leads := part == 0 || f.Workers < 2 || f.Another == nil
 	end, err := backfill.Run(ctx, f.step.Batch, from, backfill.Hooks{
 		Pace: func(ctx context.Context) (backfill.Pace, error) { return f.pace(ctx, leads) },
-		Begin: func(ctx context.Context) (engine.Tx, error) {
-			tx, n, err := f.beginOn(ctx, db)
+		Begin: func(ctx context.Context, alone bool) (engine.Tx, error) {
+			o := engine.TxOptions{Lazy: f.Pace.Rest == 0}
+			switch {
+			case f.Live && alone:
+				o.LockWait = aloneWait
+			case f.Live:
+				o.LockWait = f.LockWait
+			}
+			tx, n, err := f.beginOn(ctx, db, o)
 			f.lock.Lock()
 			f.tries = max(f.tries, n)
 			f.lock.Unlock()
@@ -207,6 +218,19 @@ func (f *filling) worker(ctx context.Context, db engine.Database, part int, shar
 				}
 			}
 			return ledger.PutCheckpoint(ctx, tx, f.p.record.Version, f.p.record.Direction, f.number(part), c.Last, c.Upper, c.Rows)
+		},
+		GaveWay: func(times int, busy *engine.Busy) {
+			e := Event{What: "waiting", Try: times, Who: busy.Who}
+			f.lock.Lock()
+			if times&(times-1) == 0 { // ever less often
+				f.observe(e)
+			} else {
+				f.work.note(e)
+			}
+			f.lock.Unlock()
+			if leads {
+				f.tellNow(ctx)
+			}
 		},
 		Done: func(rows int64, batch time.Duration) { f.done(part, rows, batch) },
 	})

@@ -21,9 +21,9 @@ func (r *Runner) begin(ctx context.Context, o engine.TxOptions) (tx engine.Tx, t
 }
 
 // beginOn does so on another connection to the same database.
-func (r *Runner) beginOn(ctx context.Context, db engine.Database) (tx engine.Tx, tries int, err error) {
+func (r *Runner) beginOn(ctx context.Context, db engine.Database, o engine.TxOptions) (tx engine.Tx, tries int, err error) {
 	tries, err = r.again(ctx, nil, func() error {
-		tx, err = db.Begin(ctx, engine.TxOptions{})
+		tx, err = db.Begin(ctx, o)
 		return err
 	})
 	return tx, tries, err

@@ -55,6 +55,7 @@ func (w *work) note(e Event) {
 	case "progress":
 		n.Rows, n.Batch, n.Longest = e.Rows, e.Batch.Seconds(), max(n.Longest, e.Batch.Seconds())
 		n.Batches++
+		n.Try, n.InTheWay = 0, nil
 		w.mark(e.Rows)
 	case "waiting":
 		n.Try, n.InTheWay = e.Try, nil
@@ -112,7 +113,7 @@ func (r *Runner) wanted() backfill.Pace {
 		p.BatchTime = time.Duration(said.BatchTime * float64(time.Second))
 	}
 	if said.Rest >= 0 {
-		p.Share = said.Rest
+		p = p.Resting(said.Rest)
 		if p.Rest == 0 && said.Rest > 0 {
 			p.Rest = time.Millisecond
 		}

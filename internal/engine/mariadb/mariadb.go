@@ -244,7 +244,12 @@ func (t *tx) Exec(ctx context.Context, sql string, args ...any) (int64, error) {
 	if insert, kept, ok := strings.Cut(sql, engine.Noted); ok {
 		return t.note(ctx, insert, kept)
 	}
-	return t.d.exec(ctx, sql, args...)
+	n, err := t.d.exec(ctx, sql, args...)
+	var busy *engine.Busy
+	if errors.As(err, &busy) {
+		busy.Who = t.d.suspects(ctx)
+	}
+	return n, err
 }
 
 func (t *tx) Query(ctx context.Context, sql string, args ...any) (*engine.Rows, error) {

@@ -16,6 +16,7 @@ import (
 const (
 	scanRate    = 2_000_000.0
 	updateRate  = 100_000.0
+	pacedRate   = 10_000.0
 	keepRate    = 250_000.0
 	rewriteRate = 150_000.0
 	indexRate   = 400_000.0
@@ -62,7 +63,7 @@ type planner struct {
 func newPlanner(f engine.Facts, t *schema.Table) *planner {
 	p := &planner{Planner: planning.Planner{
 		Dialect: dialect{}, Facts: f, Table: t, Lock: lockMetadata, BatchLock: lockRows,
-		Rates: planning.Rates{Scan: scanRate, Update: updateRate, Keep: keepRate, Rewrite: rewriteRate, Index: indexRate},
+		Rates: planning.Rates{Scan: scanRate, Update: updateRate, Paced: pacedRate, Keep: keepRate, Rewrite: rewriteRate, Index: indexRate},
 	}}
 	if t != nil {
 		p.Rows = f.Rows[t.Name]

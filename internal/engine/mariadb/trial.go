@@ -186,7 +186,7 @@ func (t *trial) step(ctx context.Context, s *engine.Step) error {
 	case s.Proof != nil:
 		statements = []string{s.Proof.SQL, s.Proof.Count}
 	case s.Batch != nil:
-		statements = append(slices.Clone(s.SQL), s.Batch.Upper, strings.ReplaceAll(s.Batch.Next, "limit ?", "limit 1"))
+		statements = append(slices.Clone(s.SQL), s.Batch.Upper, s.Batch.Second())
 	}
 	for i, sql := range statements {
 		done, err := try(sql)

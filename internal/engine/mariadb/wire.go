@@ -174,6 +174,7 @@ const (
 	errTimeout       = 1969 // max_statement_time
 	errInterrupted   = 1317
 	errNoTable       = 1146
+	errNoColumn      = 1054
 	errNotSupported  = 1845 // the algorithm, or the lock
 	errNotSupported2 = 1846
 	errViewBroken    = 1356

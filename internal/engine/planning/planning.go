@@ -97,8 +97,9 @@ type Dialect interface {
 }
 
 // Rates are rows a second on an ordinary machine: what a forecast counts with until it knows
-// better. Only orders of magnitude matter to a decision.
-type Rates struct{ Scan, Update, Keep, Rewrite, Index float64 }
+// better. Only orders of magnitude matter to a decision. Paced is an update in batches at
+// the usual pace of a live database.
+type Rates struct{ Scan, Update, Paced, Keep, Rewrite, Index float64 }
 
 // Planner makes the steps for one change of one table.
 type Planner struct {
@@ -140,7 +141,7 @@ func (p *Planner) Add(kind engine.Kind, rate float64, what string, sql ...string
 	}
 	if rate > 0 {
 		s.Rows = p.Rows
-		s.Seconds = math.Round(float64(p.Rows)/rate*1000) / 1000
+		s.Seconds = p.takes(rate)
 		if s.Seconds > p.Facts.Short {
 			s.WritersWait = engine.WaitThroughout
 		}
@@ -149,6 +150,9 @@ func (p *Planner) Add(kind engine.Kind, rate float64, what string, sql ...string
 	p.Steps = append(p.Steps, s)
 	return s
 }
+
+// takes estimates in seconds how long all rows take at a rate.
+func (p *Planner) takes(rate float64) float64 { return math.Round(float64(p.Rows)/rate*1000) / 1000 }
 
 // scope is that of expressions over the table and its source.
 func (p *Planner) scope(m Mode) Scope {

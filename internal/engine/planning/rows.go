@@ -46,11 +46,18 @@ func (p *Planner) Update(what string, statements ...string) *engine.Step {
 		return p.Add(engine.Backfill, p.Rates.Update, what, Everywhere(statements)...)
 	}
 	s := p.Add(engine.Backfill, p.Rates.Update, what)
-	s.WritersWait = engine.WaitBriefly
-	s.Lock = p.BatchLock
-	s.Batch = p.Batch(p.Table, statements...)
-	s.SQL = statements
+	p.InBatches(s, p.Batch(p.Table, statements...))
 	return s
+}
+
+// InBatches makes a step one of batches. Those beside applications leave most of the time
+// to them.
+func (p *Planner) InBatches(s *engine.Step, b *engine.Batch) {
+	rate := p.Rates.Update
+	if p.Facts.Live {
+		rate = p.Rates.Paced
+	}
+	s.WritersWait, s.Lock, s.Seconds, s.Batch, s.SQL = engine.WaitBriefly, p.BatchLock, p.takes(rate), b, b.Do
 }
 
 // Everywhere lets statements of a batch act on every row at once.
@@ -212,8 +219,8 @@ func (p *Planner) Batch(t *schema.Table, do ...string) *engine.Batch {
 	return &engine.Batch{
 		Keys:  keys,
 		Upper: "select " + plain + " from " + name + " order by " + down + " limit 1",
-		Next: "select " + plain + " from (select " + list + " from " + name + " where " + engine.Range + " order by " + list +
-			" limit ?) b order by " + down + " limit 1",
-		Do: do,
+		Next:  "select " + plain + " from " + name + " where " + engine.Range + " order by " + list + " limit 1 offset ?",
+		Ahead: "select " + plain + " from " + name + " where " + engine.Range + " order by " + list + " limit ?",
+		Do:    do,
 	}
 }

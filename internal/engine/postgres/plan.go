@@ -16,6 +16,7 @@ import (
 const (
 	scanRate    = 3_000_000.0
 	updateRate  = 120_000.0
+	pacedRate   = 10_000.0
 	keepRate    = 500_000.0
 	rewriteRate = 400_000.0
 	indexRate   = 700_000.0
@@ -47,7 +48,7 @@ type planner struct {
 func newPlanner(f engine.Facts, t *schema.Table) *planner {
 	p := &planner{Planner: planning.Planner{
 		Dialect: dialect{}, Facts: f, Table: t, Lock: lockExclusive, BatchLock: lockRows,
-		Rates: planning.Rates{Scan: scanRate, Update: updateRate, Keep: keepRate, Rewrite: rewriteRate, Index: indexRate},
+		Rates: planning.Rates{Scan: scanRate, Update: updateRate, Paced: pacedRate, Keep: keepRate, Rewrite: rewriteRate, Index: indexRate},
 	}}
 	if t != nil {
 		p.Rows = f.Rows[t.Name]

@@ -116,14 +116,12 @@ func (p *planner) walkPlaces(s *engine.Step, names, values []string) {
 		missed = append(missed, "("+quote(n)+" is null and "+values[i]+" is not null)")
 	}
 	update, _, _ := strings.Cut(s.SQL[0], " where ")
-	s.SQL = []string{update + " where " + engine.Range + " and (" + strings.Join(empty, " or ") + ")"}
-	s.WritersWait, s.Lock = engine.WaitBriefly, p.BatchLock
-	s.Batch = &engine.Batch{
+	p.InBatches(s, &engine.Batch{
 		Keys:  []string{"ctid"},
 		Upper: "select '(' || pg_relation_size(to_regclass(" + literal(p.table()) + ")) / current_setting('block_size')::bigint || ',0)'",
-		Next:  "select cast(max(ctid) as text) from (select ctid from " + p.table() + " where " + engine.Range + " limit ?) b having max(ctid) is not null",
-		Do:    s.SQL,
-	}
+		Next:  "select cast(max(ctid) as text) from (select ctid from " + p.table() + " where " + engine.Range + " limit ? + 1) b having max(ctid) is not null",
+		Do:    []string{update + " where " + engine.Range + " and (" + strings.Join(empty, " or ") + ")"},
+	})
 	p.Add(engine.Backfill, scanRate, "fill rows that were moved meanwhile", update+" where "+strings.Join(missed, " or ")).Alone = true
 }
 

@@ -249,7 +249,13 @@ func (d *database) Begin(ctx context.Context, o engine.TxOptions) (engine.Tx, er
 		wait = patience
 	}
 	t := &tx{d: d, wait: wait}
-	if _, err := exec(ctx, d.conn, "begin", nil); err != nil {
+	// Lastboard's own triggers leave rows alone that Lastboard itself writes.
+	words := "begin; set local lock_timeout = " + milliseconds(wait) + "; set local lastboard.writes = 'on'"
+	if o.Lazy {
+		words += "; set local synchronous_commit = off"
+	}
+	if err := script(ctx, d.conn, words); err != nil {
+		_ = t.Rollback() // there need not be one
 		return nil, err
 	}
 	if err := t.prepare(ctx, o); err != nil {
@@ -263,13 +269,6 @@ func (d *database) Begin(ctx context.Context, o engine.TxOptions) (engine.Tx, er
 const patience = 30 * time.Second
 
 func (t *tx) prepare(ctx context.Context, o engine.TxOptions) error {
-	if _, err := exec(ctx, t.d.conn, "set local lock_timeout = "+milliseconds(t.wait), nil); err != nil {
-		return err
-	}
-	// Lastboard's own triggers leave rows alone that Lastboard itself writes.
-	if _, err := exec(ctx, t.d.conn, "set local lastboard.writes = 'on'", nil); err != nil {
-		return err
-	}
 	for _, table := range o.Strong {
 		r, err := t.Query(ctx, "select 1 from pg_class where oid = to_regclass(?) and relkind = 'r'", name(table))
 		if err != nil {

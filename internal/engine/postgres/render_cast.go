@@ -39,8 +39,8 @@ func (r *renderer) cast(e *sqltext.Cast) string {
 		}
 		return "cast(" + x + " as text)"
 	case t.Name == "boolean":
-		if from == "numeric" || from == "real" {
-			return "(" + x + " <> 0)"
+		if from == "numeric" || from == "real" || from == "integer" {
+			return "(" + x + " <> 0)" // the server casts no other whole number than an integer
 		}
 	case t.Name == "binary", t.Name == "varbinary", t.Name == "blob":
 		if from == "text" {

@@ -198,7 +198,7 @@ func (t *trial) step(ctx context.Context, s *engine.Step) error {
 		statements = []string{s.Proof.SQL, s.Proof.Count}
 	}
 	if s.Batch != nil {
-		statements = append(statements, s.Batch.Upper, strings.ReplaceAll(s.Batch.Next, "limit ?", "limit 1"))
+		statements = append(statements, s.Batch.Upper, s.Batch.Second())
 	}
 	if t.probing {
 		return t.probe(ctx, s, statements)

@@ -15,6 +15,7 @@ import (
 const (
 	scanRate    = 4_000_000.0
 	updateRate  = 400_000.0
+	pacedRate   = 200_000.0
 	keepRate    = 800_000.0
 	rewriteRate = 600_000.0
 	rebuildRate = 250_000.0
@@ -35,7 +36,7 @@ func newPlanner(f engine.Facts, t *schema.Table) *planner {
 	waiting := &followers{}
 	p := &planner{followers: waiting, Planner: planning.Planner{
 		Dialect: dialect{waiting}, Facts: f, Table: t, Lock: writeLock, BatchLock: writeLock + ", for a batch at a time",
-		Rates: planning.Rates{Scan: scanRate, Update: updateRate, Keep: keepRate, Rewrite: rewriteRate, Index: indexRate},
+		Rates: planning.Rates{Scan: scanRate, Update: updateRate, Paced: pacedRate, Keep: keepRate, Rewrite: rewriteRate, Index: indexRate},
 	}}
 	if t != nil {
 		p.Rows = f.Rows[t.Name]
@@ -273,8 +274,7 @@ func batch(t *schema.Table, do ...string) *engine.Batch {
 	return &engine.Batch{
 		Keys:  keys,
 		Upper: "select " + plain + " from " + name + " order by " + down + " limit 1",
-		Next: "select " + plain + " from (select " + list + " from " + name + " where " + engine.Range + " order by " + list +
-			" limit ?) order by " + down + " limit 1",
-		Do: do,
+		Next:  "select " + plain + " from " + name + " where " + engine.Range + " order by " + list + " limit 1 offset ?",
+		Do:    do,
 	}
 }

@@ -208,7 +208,7 @@ func (t *trial) step(ctx context.Context, s *engine.Step) error {
 		}
 	}
 	if s.Batch != nil {
-		for _, sql := range []string{s.Batch.Upper, strings.ReplaceAll(strings.ReplaceAll(s.Batch.Next, engine.Range, "true"), "?", "1")} {
+		for _, sql := range []string{s.Batch.Upper, s.Batch.Second()} {
 			if _, err := t.conn.ExecContext(ctx, sql); err != nil {
 				return fmt.Errorf("%s: %w", s.What, err)
 			}
