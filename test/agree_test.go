@@ -57,6 +57,7 @@ var apart = map[string]map[string]string{
 	"type: a value that would be cut":             {"PostgreSQL": "the server changes no type under a view"},
 	"type: using that is null":                    {"PostgreSQL": "the server changes no type under a view"},
 	"type: beside an index, a view and a trigger": {"PostgreSQL": "the server changes no type under a view"},
+	"position: first, by copying":                 {"PostgreSQL": "the server takes no table away under a view"},
 	"rename: a table, with all that refers to it": {"MariaDB": "views do not follow"},
 	"type: an enum of a computed column":          {"MariaDB": "views do not follow"},
 	"type: of the key":                            {"MariaDB": "a text without a greatest length is no key"},

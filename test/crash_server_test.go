@@ -1,10 +1,13 @@
 package test
 
 import (
+	"fmt"
 	"slices"
 	"strings"
 	"sync/atomic"
 	"testing"
+
+	"lastboard/test/server"
 )
 
 // wideServer is wide on a server.
@@ -20,7 +23,7 @@ func wideServerOn(t *testing.T, database func(*testing.T) string, more ...string
 		"insert into vessel select g, 'vessel ' || g, g / 10.0, g % 40 + 1, case when g % 7 = 0 then null else 'NO' end from generate_series(1, 3000) g",
 		"create index by_name on vessel (name)", "create view named as select name from vessel", "analyze")...)
 	o.must("adopt", "--yes")
-	o.write("lastboard.toml", "database = 'dev'\n[databases.dev]\nurl = '"+o.url+"'\nlive = true\n[databases.dev.pace]\nlock_wait = '100us'\nbatch_time = '1ms'\n")
+	o.write("lastboard.toml", "database = 'dev'\n[databases.dev]\nurl = '"+o.url+"'\nlive = true\n[databases.dev.pace]\nlock_wait = '100us'\nbatch_time = '1ms'\nrest = 0.2\n")
 	o.write("migrations/flags.csv", csvOfFlags())
 	return o
 }
@@ -51,7 +54,7 @@ func wideMariaDBOn(t *testing.T, database func(*testing.T) string, more ...strin
 		"insert into vessel select seq, concat('vessel ', seq), seq / 10.0, seq % 40 + 1, case when seq % 7 = 0 then null else 'NO' end from seq_1_to_3000",
 		"create index by_name on vessel (name)")...)
 	o.must("adopt", "--yes")
-	o.write("lastboard.toml", "database = 'dev'\n[databases.dev]\nurl = '"+o.url+"'\nlive = true\n[databases.dev.pace]\nlock_wait = '100us'\nbatch_time = '1ms'\n")
+	o.write("lastboard.toml", "database = 'dev'\n[databases.dev]\nurl = '"+o.url+"'\nlive = true\n[databases.dev.pace]\nlock_wait = '100us'\nbatch_time = '1ms'\nrest = 0.2\n")
 	o.write("migrations/flags.csv", csvOfFlags())
 	return o
 }
@@ -142,4 +145,55 @@ func killOnServer(o *office, points []string, k killing) (killed int32) {
 	o.same(query, want)
 	o.wants(o.code(0, "audit"), "matches:")
 	return killed
+}
+
+// TestAServerKilledBetweenBatches kills the server again and again while a table that nobody
+// else uses is filled. Batches that were committed lazily may be lost, each with its
+// checkpoint: in the end every row is done once.
+func TestAServerKilledBetweenBatches(t *testing.T) {
+	beside(t)
+	p, err := server.StartPostgres("fsync = on", "full_page_writes = on")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer p.Stop()
+	name, err := p.Database()
+	if err != nil {
+		t.Fatal(err)
+	}
+	const rows = 120_000
+	o := &office{T: t, dir: t.TempDir(), url: p.URL(name)}
+	o.exec("create table call (id integer primary key, dues integer)", fmt.Sprintf("insert into call select g, 0 from generate_series(1, %d) g", rows), "analyze")
+	o.must("init", "--url", o.url)
+	o.must("adopt", "--yes")
+	o.write("lastboard.toml", "database = 'dev'\n[databases.dev]\nurl = '"+o.url+"'\n[databases.dev.pace]\nlock_wait = '1ms'\nbatch_time = '20ms'\n")
+	o.migration("0002-change", "-- A change\nbackfill call set dues = dues + 1;\n")
+	const done = "select coalesce(max(done_rows), 0) from lastboard.backfill"
+	before := "int64:0"
+	for range 4 {
+		c := o.command("advance", "--yes")
+		var out strings.Builder
+		c.Stdout, c.Stderr = &out, &out
+		if err := c.Start(); err != nil {
+			t.Fatal(err)
+		}
+		waitFor(t, o, "select count(*) from lastboard.backfill where done_rows > "+strings.TrimPrefix(before, "int64:"))
+		if err := p.Kill(); err != nil {
+			t.Fatal(err)
+		}
+		if err := c.Wait(); err == nil {
+			t.Fatalf("it went on without its server:\n%s", out.String())
+		}
+		if err := p.Start(); err != nil {
+			t.Fatal(err)
+		}
+		before = o.query(done)
+		// What the checkpoint says is what the rows hold.
+		o.same("select (select count(*) from call where dues = 1) = ("+done+"), count(*) filter (where dues not in (0, 1)) from call", "true|0")
+	}
+	o.must("advance", "--yes")
+	o.same("select count(*), min(dues), max(dues) from call", fmt.Sprintf("%d|1|1", rows))
+	o.wants(o.code(0, "audit"), "matches:")
+	o.must("retreat", "--to", "1", "--yes")
+	o.same("select count(*), min(dues), max(dues) from call", fmt.Sprintf("%d|0|0", rows))
 }

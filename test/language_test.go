@@ -32,6 +32,7 @@ var eachStatement = []struct{ name, statement, query, want string }{
 	{"type: an enum that got a value more, dropped", "alter table berth alter code set data type enum('A1', 'A2', 'B1'); alter table berth alter code set data type enum('A1', 'A2', 'B1', 'C1'); alter table berth drop constraint berth_code_unique, drop code",
 		"select count(*) from pragma_table_info('berth')", "2"},
 	{"type: to a timestamp", "alter table vessel alter seen set data type timestamp", "select seen || '' from vessel order by id", "2031-05-01 00:00:00\n2031-05-02 10:30:00\nnull"},
+	{"type: a truth and a large number", "alter table vessel add steam boolean; backfill vessel set steam = true; alter table vessel alter steam set data type bigint; alter table vessel alter steam set data type boolean; alter table vessel alter steam set data type smallint", "select distinct steam from vessel", "1"},
 	{"type: of the key", "alter table tally add primary key (t); alter table tally alter t set data type varchar(4) using (t || '0')", "select t from tally", "a0\nb0"},
 	{"type: unsigned", "alter table berth alter depth_cm set data type smallint unsigned", "select depth_cm from berth", "520\n610\nnull"},
 	{"type: beside an index, a view and a trigger", "alter table vessel alter name set data type varchar(40)", "select name from named order by name desc", "Tern\nSkua\nEmber"},

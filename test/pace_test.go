@@ -31,12 +31,12 @@ type filled struct {
 func filling(t *testing.T, url string, rows int, more, pace string, args ...string) *filled {
 	t.Helper()
 	o := &office{T: t, dir: t.TempDir(), url: url}
-	engine := ""
+	engine, rest := "", "rest = 0.5\n" // the usual pace of a server would take long
 	series := fmt.Sprintf("with recursive s(n) as (select 1 union all select n + 1 from s where n < %d) select n, 'note ' || n from s", rows)
 	switch {
 	case url == "":
 		o.exec("pragma journal_mode = wal")
-		url = "sqlite:harbour.db"
+		url, rest = "sqlite:harbour.db", ""
 	case o.onMariaDB():
 		engine = " engine=InnoDB character set utf8mb4 collate utf8mb4_nopad_bin"
 		series = fmt.Sprintf("select seq, concat('note ', seq) from seq_1_to_%d", rows)
@@ -44,7 +44,7 @@ func filling(t *testing.T, url string, rows int, more, pace string, args ...stri
 	o.exec("create table call_ (id integer primary key, note varchar(60), other integer)"+engine, "insert into call_ (id, note) "+series)
 	o.must("init", "--url", url)
 	o.must("adopt", "--yes")
-	o.write("lastboard.toml", "database = 'dev'\n[databases.dev]\nurl = '"+url+"'\nlive = true\n"+more+"[databases.dev.pace]\nbatch_time = '5ms'\n"+pace)
+	o.write("lastboard.toml", "database = 'dev'\n[databases.dev]\nurl = '"+url+"'\nlive = true\n"+more+"[databases.dev.pace]\nbatch_time = '5ms'\n"+rest+pace)
 	o.migration("0002-fill", "-- Fill\nbackfill call_ set note = upper(note) || '!';\n")
 	f := &filled{office: o, output: &strings.Builder{}, ended: make(chan error, 1)}
 	f.start(args...)
@@ -88,6 +88,13 @@ func (f *filled) until(what string, is func(w map[string]any) bool) map[string]a
 	}
 	f.Fatalf("it never came to %s: %v\n%s", what, w, f.output)
 	return nil
+}
+
+// quickly lets the run go on without pauses.
+func (f *filled) quickly() {
+	for range 6 {
+		f.must("pace", "--faster", "--batch-time", "200ms")
+	}
 }
 
 func begun(w map[string]any) bool { return w["kind"] == "backfill" && w["rows"].(float64) > 0 }
@@ -335,7 +342,7 @@ func TestHoldsForAReplica(t *testing.T) {
 			t.Fatal(err)
 		}
 		f.until("going on", goesOn)
-		f.must("pace", "--faster", "--batch-time", "200ms")
+		f.quickly()
 		f.end()
 	})
 	t.Run("MariaDB", func(t *testing.T) {
@@ -388,7 +395,7 @@ func TestHoldsForAReplica(t *testing.T) {
 			t.Fatal(err)
 		}
 		f.until("going on", goesOn)
-		f.must("pace", "--faster", "--batch-time", "200ms")
+		f.quickly()
 		f.end()
 	})
 }
@@ -416,6 +423,47 @@ func TestPaceWithWriters(t *testing.T) {
 			f.run("pace", "--reset", "--batch-time", "100ms")
 			f.end()
 			f.same("select sum(other) from call_", fmt.Sprint(stop()))
+		})
+	}
+}
+
+// TestABatchLetsGoOfRows has somebody hold one row of a table that is filled: the batch
+// that comes to it lets go of the rows beside it, says who is in the way, comes down to
+// that row alone, and goes on when it is free.
+func TestABatchLetsGoOfRows(t *testing.T) {
+	for name, database := range map[string]func(*testing.T) string{"PostgreSQL": postgres, "MariaDB": mariadb} {
+		t.Run(name, func(t *testing.T) {
+			beside(t)
+			f := filling(t, database(t), 60_000, "", "", "--workers", "1")
+			f.until("its rows", begun)
+			f.must("pace", "--hold")
+			f.until("the hold", holding)
+			db := f.open()
+			defer db.Close()
+			tx, err := db.Begin()
+			if err != nil {
+				t.Fatal(err)
+			}
+			defer tx.Rollback()
+			const held = 40_000
+			if _, err := tx.Exec(fmt.Sprintf("update call_ set other = 1 where id = %d", held)); err != nil {
+				t.Fatal(err)
+			}
+			f.quickly()
+			f.must("pace", "--release")
+			f.until("the row that is held", func(w map[string]any) bool { return w["try"] != nil })
+			f.until("that row alone", func(w map[string]any) bool { return w["rows"].(float64) == held-1 })
+			// The rows beside it are free, those before and those after.
+			bound := map[bool]string{true: "set innodb_lock_wait_timeout = 20", false: "set lock_timeout = '20s'"}[f.onMariaDB()]
+			f.exec(bound, "update call_ set other = 2 where id = 39999", "update call_ set other = 2 where id = 40001")
+			if err := tx.Commit(); err != nil {
+				t.Fatal(err)
+			}
+			f.end()
+			f.same("select count(*), sum(other) from call_ where other is not null", "3|5")
+			if !strings.Contains(f.output.String(), "in the way is ") {
+				t.Errorf("it did not say who is in the way:\n%s", f.output)
+			}
 		})
 	}
 }

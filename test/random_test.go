@@ -340,7 +340,7 @@ func (g *generator) statement(doc described) string {
 				g.one("", " using ("+g.expression(name)+")", " using (case when "+name+" is null then null else 7 end)")+g.one("", "", " restore using ('back')"))
 		case 14:
 			if column.Generated != nil {
-				actions = append(actions, "alter "+quoted(column.Name)+g.one(" set expression as (upper(coalesce("+name+", 'q')))", " drop expression"))
+				actions = append(actions, "alter "+quoted(column.Name)+g.one(" set expression as (concat(coalesce("+name+", 'q'), '?'))", " drop expression"))
 			}
 		case 15:
 			actions = append(actions, "alter "+name+" set position "+g.one("first", "after "+quoted(column.Name))+g.one("", " rebuild"))
