@@ -71,6 +71,9 @@ func (r *roads) fresh(live bool, migration string) (database, project string, er
 	if err := r.exec(database, "create table berth like first.berth", "insert into berth select * from first.berth", `create table "call" like first."call"`, `insert into "call" select * from first."call"`, `analyze table "call"`); err != nil {
 		return "", "", err
 	}
+	if err := r.purged(); err != nil {
+		return "", "", err
+	}
 	project = filepath.Join(r.dir, database)
 	config := fmt.Sprintf("database = 'dev'\n[databases.dev]\nurl = '%s'\nlive = %v\n", r.URL(database), live)
 	if err := os.MkdirAll(filepath.Join(project, "migrations"), 0o777); err != nil {
@@ -85,6 +88,22 @@ func (r *roads) fresh(live bool, migration string) (database, project string, er
 	return database, project, os.WriteFile(filepath.Join(project, "migrations", "0002-change.sql"), []byte("-- A change\n"+migration+";\n"), 0o666)
 }
 
+// purged waits until the server has cleared away after what was done before.
+func (r *roads) purged() error {
+	db, err := r.open("first")
+	if err != nil {
+		return err
+	}
+	defer db.Close()
+	const many = 100 // transactions
+	for left := many; left >= many; time.Sleep(200 * time.Millisecond) {
+		if err := db.QueryRow("select count from information_schema.innodb_metrics where name = 'trx_rseg_history_len'").Scan(&left); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
 // mariadbBackfill compares backfills with one update of the whole table.
 func (b *bench) mariadbBackfill() error {
 	r, err := b.openRoads()
@@ -92,47 +111,7 @@ func (b *bench) mariadbBackfill() error {
 		return err
 	}
 	defer r.Stop()
-	plain, err := fastest(func() (time.Duration, error) {
-		database, _, err := r.fresh(false, "assert true")
-		if err != nil {
-			return 0, err
-		}
-		began := time.Now()
-		if err := r.exec(database, `update "call" set x = n + 1`); err != nil {
-			return 0, err
-		}
-		return time.Since(began), r.Drop(database)
-	})
-	if err != nil {
-		return err
-	}
-	for _, c := range []struct {
-		what, migration string
-		args            []string
-		wanted          float64
-	}{
-		{"without kept values", "backfill call set x = n + 1 discard", nil, 0.95},
-		{"with kept values", "backfill call set x = n + 1", nil, 0.65},
-		{"with two workers", "backfill call set x = n + 1 discard", []string{"--workers", "2"}, 1.1},
-	} {
-		ours, err := fastest(func() (time.Duration, error) {
-			database, project, err := r.fresh(false, c.migration)
-			if err != nil {
-				return 0, err
-			}
-			u, err := r.lastboard(project, append([]string{"advance", "--yes"}, c.args...)...)
-			if err != nil {
-				return 0, err
-			}
-			return u.wall, r.Drop(database)
-		})
-		if err != nil {
-			return err
-		}
-		fmt.Printf("MariaDB, backfill of %d rows %s, against one update: %.2f (%.0f / %.0f ms; at least %.2f wanted)\n",
-			*rows, c.what, float64(plain)/float64(ours), ms(plain), ms(ours), c.wanted)
-	}
-	return nil
+	return backfills("MariaDB", r, 1.1)
 }
 
 // mariadbRecipes are changes of a large live table that have a way without blocking, and

@@ -6,8 +6,6 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
-	"slices"
-	"time"
 
 	"github.com/jackc/pgx/v5"
 	_ "github.com/jackc/pgx/v5/stdlib"
@@ -101,8 +99,6 @@ func (h *harbour) fresh(live bool, migration string) (database, project string, 
 	return database, project, h.project(project, database, live, migration)
 }
 
-func (h *harbour) drop(database string) error { return h.Drop(database) }
-
 // serverBackfill compares backfills with one update of the whole table.
 func (b *bench) serverBackfill() error {
 	h, err := b.openHarbour()
@@ -110,59 +106,7 @@ func (b *bench) serverBackfill() error {
 		return err
 	}
 	defer h.Stop()
-	plain, err := fastest(func() (time.Duration, error) {
-		database, _, err := h.fresh(false, "select 1")
-		if err != nil {
-			return 0, err
-		}
-		began := time.Now()
-		if err := h.exec(database, "update call set x = n + 1"); err != nil {
-			return 0, err
-		}
-		return time.Since(began), h.drop(database)
-	})
-	if err != nil {
-		return err
-	}
-	for _, c := range []struct {
-		what, migration string
-		args            []string
-		wanted          float64
-	}{
-		{"without kept values", "backfill call set x = n + 1 discard", nil, 0.95},
-		{"with kept values", "backfill call set x = n + 1", nil, 0.65},
-		{"with two workers", "backfill call set x = n + 1 discard", []string{"--workers", "2"}, 1.2},
-	} {
-		ours, err := fastest(func() (time.Duration, error) {
-			database, project, err := h.fresh(false, c.migration)
-			if err != nil {
-				return 0, err
-			}
-			u, err := h.lastboard(project, append([]string{"advance", "--yes"}, c.args...)...)
-			if err != nil {
-				return 0, err
-			}
-			return u.wall, h.drop(database)
-		})
-		if err != nil {
-			return err
-		}
-		fmt.Printf("PostgreSQL, backfill of %d rows %s, against one update: %.2f (%.0f / %.0f ms; at least %.2f wanted)\n",
-			*rows, c.what, float64(plain)/float64(ours), ms(plain), ms(ours), c.wanted)
-	}
-	return nil
-}
-
-func fastest(do func() (time.Duration, error)) (time.Duration, error) {
-	var list []time.Duration
-	for range *rounds {
-		d, err := do()
-		if err != nil {
-			return 0, err
-		}
-		list = append(list, d)
-	}
-	return slices.Min(list), nil
+	return backfills("PostgreSQL", h, 1.2)
 }
 
 // recipes are changes of a large live table, and the plain statements for each.
@@ -198,7 +142,7 @@ func (b *bench) serverWaits() error {
 		if err != nil {
 			return fmt.Errorf("%s: %w", r.what, err)
 		}
-		if err := h.drop(database); err != nil {
+		if err := h.Drop(database); err != nil {
 			return err
 		}
 		if database, _, err = h.fresh(true, "select 1"); err != nil {
@@ -208,7 +152,7 @@ func (b *bench) serverWaits() error {
 		if err != nil {
 			return fmt.Errorf("%s, plain: %w", r.what, err)
 		}
-		if err := h.drop(database); err != nil {
+		if err := h.Drop(database); err != nil {
 			return err
 		}
 		fmt.Printf("PostgreSQL, %d rows, %s: an insert waits at most %.0f ms, an update of a row %.0f ms (at most 250 wanted; row locks of a batch 150); the plain statement: %.0f, %.0f ms; took %.1f s, %.1f s\n",

@@ -1,0 +1,60 @@
+package main
+
+import (
+	"fmt"
+	"slices"
+	"time"
+)
+
+// place is a server of the benchmark's own, with copies of one database.
+type place interface {
+	// fresh makes a copy, and a project for it in which a migration waits.
+	fresh(live bool, migration string) (database, project string, err error)
+	exec(database string, statements ...string) error
+	Drop(database string) error
+	lastboard(project string, args ...string) (usage, error)
+}
+
+// backfills compares backfills with one update of the whole table. Each round does all of
+// them, so that they meet the same machine.
+func backfills(name string, s place, twoWorkers float64) error {
+	runs := []struct {
+		what, migration, workers string
+		wanted                   float64
+		took                     []time.Duration
+	}{
+		{migration: "assert true"}, // the update
+		{what: "without kept values", migration: "backfill call set x = n + 1 discard", workers: "1", wanted: 0.95},
+		{what: "with kept values", migration: "backfill call set x = n + 1", workers: "1", wanted: 0.65},
+		{what: "with two workers", migration: "backfill call set x = n + 1 discard", workers: "2", wanted: twoWorkers},
+	}
+	for range *rounds {
+		for i := range runs {
+			r := &runs[i]
+			database, project, err := s.fresh(false, r.migration)
+			if err != nil {
+				return err
+			}
+			began := time.Now()
+			if i == 0 {
+				err = s.exec(database, `update "call" set x = n + 1`)
+			} else {
+				_, err = s.lastboard(project, "advance", "--yes", "--workers", r.workers)
+			}
+			if err != nil {
+				return err
+			}
+			r.took = append(r.took, time.Since(began))
+			if err := s.Drop(database); err != nil {
+				return err
+			}
+		}
+	}
+	plain := slices.Min(runs[0].took)
+	for _, r := range runs[1:] {
+		ours := slices.Min(r.took)
+		fmt.Printf("%s, backfill of %d rows %s, against one update: %.2f (%.0f / %.0f ms; at least %.2f wanted)\n",
+			name, *rows, r.what, float64(plain)/float64(ours), ms(plain), ms(ours), r.wanted)
+	}
+	return nil
+}
