@@ -3,7 +3,6 @@ package check
 import (
 	"fmt"
 	"slices"
-	"strconv"
 	"strings"
 
 	"lastboard/internal/core/fault"
@@ -28,9 +27,14 @@ func (c *checker) alter(st *sqltext.AlterTable) {
 	var added []*sqltext.AddColumn
 	var dropped []*sqltext.DropColumn
 	renamed := map[string]bool{}
+	is := t // what constraints that come are of, where it stays as it was
 	for _, a := range st.Actions {
-		if r, ok := a.(*sqltext.RenameColumn); ok {
-			renamed[strings.ToLower(r.Column)] = true
+		switch a := a.(type) {
+		case *sqltext.RenameColumn:
+			renamed[strings.ToLower(a.Column)] = true
+			is = nil
+		case *sqltext.SetType, *sqltext.AddColumn:
+			is = nil
 		}
 	}
 	for _, a := range st.Actions {
@@ -38,7 +42,7 @@ func (c *checker) alter(st *sqltext.AlterTable) {
 		case *sqltext.AddColumn:
 			added = append(added, a)
 			c.column(t, a.Column)
-			c.expr(a.Using, a.At)
+			c.expr(t, a.Using, a.At)
 			c.nullable(t, a.Using, a.At)
 			c.invented(a.Using, a.At)
 			if a.Using == nil && a.Column.Default != nil {
@@ -59,15 +63,12 @@ func (c *checker) alter(st *sqltext.AlterTable) {
 			if a.Value == nil {
 				continue
 			}
-			if col := columnOf(t, a.Column); col != nil {
-				c.fits(a.At, a.Column, col.Type, a.Value)
-			}
 			c.add(fault.Note, a.At, "default-leaves-old-rows", "add a backfill if the rows that are there should have it, too", "a default is for new rows: rows in which %s is null stay as they are", a.Column)
 		case *sqltext.SetNotNull:
-			c.expr(a.Using, a.At)
+			c.expr(t, a.Using, a.At)
 			c.nullable(t, a.Using, a.At)
 		case *sqltext.SetExpression:
-			c.expr(a.Value, a.At)
+			c.expr(t, a.Value, a.At)
 			if col := columnOf(t, a.Column); col != nil && a.Value != nil {
 				c.rounded(a.At, a.Column, col.Type, a.Value)
 			}
@@ -77,7 +78,7 @@ func (c *checker) alter(st *sqltext.AlterTable) {
 			c.always(a.At, a.Column, a.Identity)
 		case *sqltext.AddConstraint:
 			c.name(a.At, a.Constraint.Name)
-			c.expr(a.Constraint.Expr, a.At)
+			c.expr(is, a.Constraint.Expr, a.At)
 		}
 	}
 	key := strings.ToLower(st.Table.Name)
@@ -103,16 +104,15 @@ func (c *checker) column(t *schema.Table, col *sqltext.ColumnDef) {
 	c.name(col.Pos, col.Name)
 	c.typeNative(col.Type)
 	for _, e := range col.Checks {
-		c.expr(e, col.Pos)
+		c.expr(nil, e, col.Pos)
 	}
 	if col.Generated != nil {
-		c.expr(col.Generated.Expr, col.Pos)
+		c.expr(t, col.Generated.Expr, col.Pos)
 		c.nullable(t, col.Generated.Expr, col.Pos)
 		c.rounded(col.Pos, col.Name, col.Type, col.Generated.Expr)
 	}
 	if col.Default != nil {
-		c.expr(col.Default, col.Pos)
-		c.fits(col.Pos, col.Name, col.Type, col.Default)
+		c.expr(nil, col.Default, col.Pos)
 	}
 	c.always(col.Pos, col.Name, col.Identity)
 }
@@ -126,7 +126,7 @@ func (c *checker) typeNative(t sqltext.Type) {
 // retyped finds what is dangerous in another type for a column.
 func (c *checker) retyped(t *schema.Table, a *sqltext.SetType, renamed bool) {
 	c.typeNative(a.Type)
-	c.expr(a.Using, a.At)
+	c.expr(t, a.Using, a.At)
 	c.nullable(t, a.Using, a.At)
 	c.discard(a.At, a.Discard, "the old values of column "+a.Column)
 	if a.Using != nil && !renamed && !schema.SameMeaning(a.Using, a.Column) {
@@ -177,24 +177,11 @@ func (c *checker) rounded(pos sqltext.Pos, column string, t sqltext.Type, e sqlt
 		"%s is %s, and its expression does not round: engines differ in what they store", column, t)
 }
 
-// fits finds a plain default that its type cannot hold.
+// fits finds a default of a new table that no row could get. A table that is taken under
+// care may have one; where a column is added or changed it is refused.
 func (c *checker) fits(pos sqltext.Pos, column string, t sqltext.Type, e sqltext.Expr) {
-	l, ok := e.(*sqltext.Literal)
-	if !ok || t.Native {
-		return
-	}
-	wrong := false
-	switch l.Kind {
-	case sqltext.StringLiteral:
-		_, notNumber := strconv.ParseFloat(l.Text, 64)
-		wrong = (t.IsInteger() || t.Name == "numeric" || t.Name == "real" || t.Name == "double precision") && notNumber != nil ||
-			(t.Name == "varchar" || t.Name == "char") && len(t.Args) == 1 && len([]rune(l.Text)) > t.Args[0] ||
-			t.Name == "enum" && !slices.Contains(t.Values, l.Text)
-	case sqltext.NumberLiteral:
-		wrong = t.IsInteger() && strings.ContainsAny(l.Text, ".eE") || t.Name == "boolean" && l.Text != "0" && l.Text != "1"
-	}
-	if wrong {
-		c.add(fault.Error, pos, "default-does-not-fit", "write a default that the type can hold", "the default %s of %s is no %s", sqltext.PrintExpr(e), column, t)
+	if why := schema.Unfit(t, e); why != "" {
+		c.add(fault.Warning, pos, "default-does-not-fit", "write a default that the column can hold", "the default of column %s cannot stand in it: %s", column, why)
 	}
 }
 

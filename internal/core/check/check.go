@@ -98,9 +98,12 @@ func (c *checker) statement(st sqltext.Statement) {
 		c.name(st.Table.Pos, st.Table.Name)
 		for _, col := range st.Columns {
 			c.column(nil, col)
+			if col.Default != nil {
+				c.fits(col.Pos, col.Name, col.Type, col.Default)
+			}
 		}
 		for _, k := range st.Constraints {
-			c.expr(k.Expr, k.Pos)
+			c.expr(nil, k.Expr, k.Pos)
 		}
 	case *sqltext.DropTable:
 		c.discard(st.At, st.Discard, "the rows of table "+st.Table.Name)
@@ -108,29 +111,29 @@ func (c *checker) statement(st sqltext.Statement) {
 		c.alter(st)
 	case *sqltext.CreateIndex:
 		c.name(st.Index.Pos, st.Index.Name)
-		c.expr(st.Where, st.At)
+		c.expr(c.table(st.Table), st.Where, st.At)
 	case *sqltext.RenameIndex:
 		c.name(st.At, st.To)
 	case *sqltext.CreateView:
 		c.name(st.View.Pos, st.View.Name)
 	case *sqltext.Delete:
 		c.discard(st.At, st.Discard, "the deleted rows of table "+st.Table.Name)
-		c.expr(st.Where, st.At)
+		c.expr(c.table(st.Table), st.Where, st.At)
 	case *sqltext.Insert:
 		for _, row := range st.Rows {
 			for _, e := range row {
-				c.expr(e, st.At)
+				c.expr(nil, e, st.At)
 			}
 		}
 	case *sqltext.Backfill:
 		c.discard(st.At, st.Discard, "the old values of table "+st.Table.Name)
 		t := c.table(st.Table)
 		for _, set := range st.Set {
-			c.expr(set.Value, set.Pos)
+			c.expr(t, set.Value, set.Pos)
 			c.nullable(t, set.Value, set.Pos)
 			c.invented(set.Value, set.Pos)
 		}
-		c.expr(st.Where, st.At)
+		c.expr(t, st.Where, st.At)
 	case *sqltext.Native:
 		if st.NoWayBack {
 			c.add(fault.Warning, st.At, "no-way-back", "write back $$ … $$ if there is one", "the native statement has no way back, and so has the migration")
@@ -152,12 +155,13 @@ func (c *checker) invented(e sqltext.Expr, pos sqltext.Pos) {
 	}
 }
 
-// expr finds arithmetic that surprises, and what has no equal on the engine.
-func (c *checker) expr(e sqltext.Expr, pos sqltext.Pos) {
+// expr finds arithmetic that surprises, and what has no equal on the engine. The table is
+// the one whose rows it reads, as far as that is known.
+func (c *checker) expr(t *schema.Table, e sqltext.Expr, pos sqltext.Pos) {
 	if e == nil {
 		return
 	}
-	if err := c.engine.Portable(nil, e); err != nil {
+	if err := c.engine.Portable(t, e); err != nil {
 		c.add(fault.Error, pos, "not-portable", "", "%v", err)
 	}
 	sqltext.Walk(e, func(x sqltext.Expr) bool {

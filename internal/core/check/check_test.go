@@ -11,6 +11,8 @@ import (
 	"lastboard/internal/core/check"
 	"lastboard/internal/core/fault"
 	"lastboard/internal/core/migration"
+	"lastboard/internal/engine"
+	"lastboard/internal/engine/mariadb"
 	"lastboard/internal/engine/sqlite"
 )
 
@@ -48,6 +50,7 @@ func TestWhatIsFoundWithoutADatabase(t *testing.T) {
 		{"-- T\nalter table vessel add a varchar(2) default 'xyz';", fault.Error, "default-does-not-fit"},
 		{"-- T\nalter table vessel add a enum('a', 'b') default 'c';", fault.Error, "default-does-not-fit"},
 		{"-- T\nalter table vessel alter registry set default '012345678901234567890';", fault.Error, "default-does-not-fit"},
+		{"-- T\ncreate table t (id integer primary key, a date default '2031-02-30');", fault.Warning, "default-does-not-fit"},
 		{"-- T\nalter table vessel alter label set default 'x';", fault.Error, "generated-default"},
 		{"-- T\nbackfill vessel set label = 'x';", fault.Error, "generated-set"},
 		{"-- T\nalter table vessel alter name set expression as (registry);", fault.Error, "not-generated"},
@@ -119,8 +122,32 @@ func level(f *fault.Fault) fault.Level {
 	return f.Level
 }
 
-// found checks migrations as the files of a folder.
+// TestNumberComparedWithText is what MariaDB would take for 0 without a word: refused there
+// before anything is asked of a server.
+func TestNumberComparedWithText(t *testing.T) {
+	for _, text := range []string{
+		"-- T\nalter table vessel add constraint c check (length_ft <> 'none');",
+		"-- T\nbackfill vessel set registry = 'x' where berth_id = 'none';",
+		"-- T\nalter table vessel add tag text using (case when berth_id in ('none') then 'x' end);",
+		"-- T\nalter table vessel alter berth_id set data type text, add constraint c check (berth_id <> 'none');",
+	} {
+		refused := !strings.Contains(text, "set data type text") // it is a text then
+		if list := foundOn(t, mariadb.Engine{}, opening, text); refused != strings.Contains(rulesOf(list), "not-portable") {
+			t.Errorf("%s\ngot %s", text, rulesOf(list))
+		}
+		if list := found(t, opening, text); strings.Contains(rulesOf(list), "not-portable") {
+			t.Errorf("%s\non SQLite: %s", text, rulesOf(list))
+		}
+	}
+}
+
+// found checks migrations as the files of a folder, for SQLite.
 func found(t *testing.T, texts ...string) fault.List {
+	t.Helper()
+	return foundOn(t, sqlite.Engine{}, texts...)
+}
+
+func foundOn(t *testing.T, e engine.Engine, texts ...string) fault.List {
 	t.Helper()
 	dir := t.TempDir()
 	for i, text := range texts {
@@ -132,7 +159,7 @@ func found(t *testing.T, texts ...string) fault.List {
 	if err != nil {
 		t.Fatalf("%s: %v", texts, err)
 	}
-	return check.Migrations(list, sqlite.Engine{})
+	return check.Migrations(list, e)
 }
 
 func rulesOf(list fault.List) string {

@@ -31,15 +31,14 @@ func (a *applier) alterTable(st *sqltext.AlterTable) error {
 		return err
 	}
 	a.after.put(before.Name, after)
-	for _, phase := range []func(sqltext.Action) error{
-		x.dropConstraints, x.dropColumns, x.dropped, x.renames, x.additions, x.alterColumns, x.positions,
-		x.addConstraints, x.renameConstraints, x.renameTable,
-	} {
-		for _, action := range st.Actions {
-			if err := phase(action); err != nil {
-				return err
-			}
-		}
+	if err := x.each(x.dropConstraints, x.dropColumns, x.dropped, x.renames, x.additions); err != nil {
+		return err
+	}
+	if err := x.alterColumns(); err != nil {
+		return err
+	}
+	if err := x.each(x.positions, x.addConstraints, x.renameConstraints, x.renameTable); err != nil {
+		return err
 	}
 	if len(c.Renamed()) > 0 || after.Name != before.Name {
 		after.nameImplied()
@@ -58,6 +57,18 @@ type alteration struct {
 	*applier
 	*TableChange
 	actions []sqltext.Action
+}
+
+// each lets one phase after another see all actions.
+func (x *alteration) each(phases ...func(sqltext.Action) error) error {
+	for _, phase := range phases {
+		for _, action := range x.actions {
+			if err := phase(action); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
 }
 
 // oneOfAKind refuses two actions of one kind on one column, and resolves nothing yet.

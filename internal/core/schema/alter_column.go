@@ -6,8 +6,51 @@ import (
 	"lastboard/internal/core/sqltext"
 )
 
-// alterColumns changes what a column is, one attribute for each action.
-func (x *alteration) alterColumns(action sqltext.Action) error {
+// alterColumns changes what columns are: what goes before what comes, and a type before
+// what has to fit it, in whatever order they are written.
+func (x *alteration) alterColumns() error {
+	for turn := range 3 {
+		for _, action := range x.actions {
+			if turnOf(action) == turn {
+				if err := x.alterColumn(action); err != nil {
+					return err
+				}
+			}
+		}
+	}
+	for _, action := range x.actions {
+		if retype, ok := action.(*sqltext.SetType); ok {
+			if err := x.After.Column(x.newName(retype.Column)).defaultFits(retype.At); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// turnOf gives when an action has its turn among those that alter columns.
+func turnOf(action sqltext.Action) int {
+	goes := false
+	switch action := action.(type) {
+	case *sqltext.SetType:
+		return 1
+	case *sqltext.SetDefault:
+		goes = action.Value == nil
+	case *sqltext.SetExpression:
+		goes = action.Value == nil
+	case *sqltext.SetIdentity:
+		goes = action.Identity == nil
+	case *sqltext.SetOnUpdate:
+		goes = !action.On
+	}
+	if goes {
+		return 0
+	}
+	return 2
+}
+
+// alterColumn changes one attribute of a column.
+func (x *alteration) alterColumn(action sqltext.Action) error {
 	if _, ok := action.(*sqltext.Rebuild); ok {
 		x.Rebuild = true
 		return nil
@@ -96,7 +139,7 @@ func (x *alteration) setType(c *Column, action *sqltext.SetType) error {
 	c.Type.Pos = sqltext.Pos{}
 	c.Declared, c.Limit = "", ""
 	if d := c.Default; d != nil && d.Tree != nil {
-		if e := valueOf(c.Type, d.Tree); e != d.Tree {
+		if e := valueIn(c.Type, d.Tree); e != d.Tree {
 			c.Default = &Expr{Tree: e}
 		}
 	}
@@ -119,9 +162,6 @@ func (x *alteration) setType(c *Column, action *sqltext.SetType) error {
 		f.Expr, f.Cast = &sqltext.Cast{X: &sqltext.Ref{Column: old.Name}, Type: c.Type}, true
 	} else if err := resolve(x.Before, f.Expr); err != nil {
 		return err
-	}
-	if was, ok := x.Fill[c.Name]; ok && was.OnlyNull {
-		return problem(action.At, "action-conflict", "say it in the one using: coalesce(…, …)", "column %s gets its values from set not null already", c.Name)
 	}
 	x.Fill[c.Name] = f
 	if action.Restore != nil {

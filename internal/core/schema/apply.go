@@ -217,15 +217,6 @@ func (a *applier) dropTable(st *sqltext.DropTable) error {
 	return nil
 }
 
-// valueOf gives a constant as a column of a type holds it: a number or a truth value in a
-// column of text is the text of it.
-func valueOf(t sqltext.Type, e sqltext.Expr) sqltext.Expr {
-	if l, ok := e.(*sqltext.Literal); ok && (l.Kind == sqltext.NumberLiteral || l.Kind == sqltext.BoolLiteral) && t.IsText() {
-		return &sqltext.Literal{Kind: sqltext.StringLiteral, Text: l.Text}
-	}
-	return e
-}
-
 // addColumn adds a column at the end. existing says that the table may have rows.
 func (a *applier) addColumn(t *Table, def *sqltext.ColumnDef, existing bool) error {
 	if old := t.Column(def.Name); old != nil {

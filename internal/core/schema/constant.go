@@ -3,7 +3,9 @@ package schema
 import (
 	"fmt"
 	"math/big"
+	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 	"unicode/utf8"
@@ -11,17 +13,62 @@ import (
 	"lastboard/internal/core/sqltext"
 )
 
+// valueOf gives a constant as a column of a type holds it: in a column of text a number or a
+// truth value is the text of it, and in a column of truth values or numbers a text is what
+// it says.
+func valueOf(t sqltext.Type, e sqltext.Expr) sqltext.Expr {
+	l, ok := e.(*sqltext.Literal)
+	if !ok {
+		return e
+	}
+	said := strings.ToLower(strings.TrimSpace(l.Text))
+	truth, isTruth := truths[said]
+	switch {
+	case t.IsText() && (l.Kind == sqltext.NumberLiteral || l.Kind == sqltext.BoolLiteral):
+		return &sqltext.Literal{Kind: sqltext.StringLiteral, Text: l.Text}
+	case t.Name == "boolean" && isTruth && (l.Kind == sqltext.NumberLiteral || l.Kind == sqltext.StringLiteral):
+		return &sqltext.Literal{Kind: sqltext.BoolLiteral, Text: strconv.FormatBool(truth)}
+	case ofNumbers(t) && l.Kind == sqltext.StringLiteral && numberText.MatchString(said):
+		number := &sqltext.Literal{Kind: sqltext.NumberLiteral, Text: strings.TrimLeft(said, "+-")}
+		if strings.HasPrefix(said, "-") {
+			return &sqltext.Unary{Op: "-", X: number}
+		}
+		return number
+	}
+	return e
+}
+
+// truths are the constants that a column of truth values takes.
+var truths = map[string]bool{"true": true, "1": true, "false": false, "0": false}
+
+// valueIn gives a constant of a column that gets another type, as the rows get theirs.
+func valueIn(t sqltext.Type, e sqltext.Expr) sqltext.Expr {
+	l, ok := e.(*sqltext.Literal)
+	if ok && l.Kind == sqltext.BoolLiteral && ofNumbers(t) {
+		return &sqltext.Literal{Kind: sqltext.NumberLiteral, Text: map[bool]string{true: "1", false: "0"}[truths[strings.ToLower(l.Text)]]}
+	}
+	return valueOf(t, e)
+}
+
+// ofNumbers reports whether a type is one of numbers.
+func ofNumbers(t sqltext.Type) bool {
+	return t.IsInteger() || slices.Contains([]string{"numeric", "real", "double precision"}, t.Name)
+}
+
 // wholeBits is how many bits an integer type has.
 var wholeBits = map[string]uint{"tinyint": 8, "smallint": 16, "integer": 32, "bigint": 64}
 
-// unfit says why a constant cannot be the default of a column of a type; "" where it can,
+// Unfit says why a constant cannot be the default of a column of a type; "" where it can,
 // or where it is no constant.
-func unfit(t sqltext.Type, e sqltext.Expr) string {
+func Unfit(t sqltext.Type, e sqltext.Expr) string {
 	kind, text, ok := constantText(e)
 	if !ok || t.Native {
 		return ""
 	}
-	number, isNumber := new(big.Rat).SetString(strings.TrimSpace(text))
+	number, isNumber := new(big.Rat), numberText.MatchString(strings.TrimSpace(text))
+	if isNumber {
+		number, isNumber = number.SetString(strings.TrimSpace(text))
+	}
 	switch {
 	case t.IsInteger():
 		if !isNumber || !number.IsInt() {
@@ -35,7 +82,7 @@ func unfit(t sqltext.Type, e sqltext.Expr) string {
 		if n := number.Num(); n.Cmp(low) < 0 || n.Cmp(high) >= 0 {
 			return fmt.Sprintf("%s holds %s to %s", t, low, new(big.Int).Sub(high, big.NewInt(1)))
 		}
-	case t.Name == "numeric" || t.Name == "real" || t.Name == "double precision":
+	case ofNumbers(t):
 		if !isNumber {
 			return "it is no number"
 		}
@@ -47,7 +94,7 @@ func unfit(t sqltext.Type, e sqltext.Expr) string {
 			}
 		}
 	case t.Name == "boolean":
-		if !slices.Contains([]string{"true", "false", "0", "1"}, strings.ToLower(strings.TrimSpace(text))) {
+		if _, ok := truths[strings.ToLower(strings.TrimSpace(text))]; !ok {
 			return "it is neither true nor false"
 		}
 	case t.Name == "enum":
@@ -64,16 +111,19 @@ func unfit(t sqltext.Type, e sqltext.Expr) string {
 	return ""
 }
 
+// numberText is how a number is written in SQL.
+var numberText = regexp.MustCompile(`^[+-]?(\d+(\.\d*)?|\.\d+)([eE][+-]?\d+)?$`)
+
 // defaultFits refuses a default that no row could ever get.
 func (c *Column) defaultFits(at sqltext.Pos) error {
 	if c.Default == nil || c.Default.Tree == nil {
 		return nil
 	}
-	why := unfit(c.Type, c.Default.Tree)
+	why := Unfit(c.Type, c.Default.Tree)
 	if why == "" {
 		return nil
 	}
-	return problem(at, "default-unfit", "write a default that the column can hold", "the default of column %s cannot stand in it: %s", c.Name, why)
+	return problem(at, "default-does-not-fit", "write a default that the column can hold", "the default of column %s cannot stand in it: %s", c.Name, why)
 }
 
 // constantText gives a constant's text; ok is false for another expression, and for null.
