@@ -284,6 +284,11 @@ func (h *hazard) try(k killing, base string, m misfortune) bool {
 		h.must(forward...)
 		args = back
 	}
+	defer func() {
+		if h.Failed() {
+			h.Logf("after %s\n%s", what, h.cmd.output)
+		}
+	}()
 	w := h.writers(!strings.Contains(k.statement, "on update"))
 	came := h.suffer(args, m.sort, m.place)
 	if !m.back && (!came || h.r.IntN(2) == 0) {
@@ -297,9 +302,6 @@ func (h *hazard) try(k killing, base string, m misfortune) bool {
 		h.Errorf("%s: it does not lead back to the start: %s", what, firstDifference(base, now))
 	}
 	h.wants(h.code(0, "audit"), "matches:") // nothing is left that the ledger does not know
-	if h.Failed() {
-		h.Errorf("after %s\n%s", what, h.cmd.output)
-	}
 	return came
 }
 

@@ -246,8 +246,10 @@ func oldName(c *schema.TableChange, name string) string {
 }
 
 // partial gives the change that takes back what had begun of a record and did not
-// come to its end: the table as it is now becomes the one of before.
-func (r *Record) partial(current *schema.Schema, kept func(table string) bool) (*schema.Change, error) {
+// come to its end: the table as it is now becomes the one of before. kept reports whether a
+// table of kept values is there; where those of an earlier way back have gone, the columns
+// that came hold the only ones, and they are kept again.
+func (r *Record) partial(current *schema.Schema, gone bool, kept func(table string) bool) (*schema.Change, error) {
 	switch x := r.Table; {
 	case x != nil && x.Before == nil && current.Table(x.After.Name) == nil:
 		return nil, nil // it was not made
@@ -285,7 +287,7 @@ func (r *Record) partial(current *schema.Schema, kept func(table string) bool) (
 	}
 	for _, c := range now.Columns {
 		if !slices.Contains(slices.Collect(maps.Values(t.From)), c.Name) {
-			t.Discard[c.Name] = true
+			t.Discard[c.Name] = !gone
 		}
 	}
 	for _, k := range r.Keeps {

@@ -53,7 +53,7 @@ func (p *Planner) Retreat(ctx context.Context, m Progress) (*Plan, error) {
 		return nil, p.noWayBack(m.Record.Version, err)
 	}
 	undo(out, m.Steps)
-	p.forgetUnmade(ctx, out, m.Steps)
+	p.forgetMissing(ctx, out, m.Steps)
 	p.finish(out)
 	return out, nil
 }
@@ -73,20 +73,27 @@ func undo(out *Plan, steps []ledger.Step) {
 	}
 }
 
-// forgetUnmade lets go of what steps were about to keep that were stopped before there was
-// a place for it.
-func (p *Planner) forgetUnmade(ctx context.Context, out *Plan, steps []ledger.Step) {
+// forgetMissing lets go of what steps were stopped at: of what was to be kept before there
+// was a place for it, and of what was put back when that place had gone already.
+func (p *Planner) forgetMissing(ctx context.Context, out *Plan, steps []ledger.Step) {
 	var list []string
 	for _, s := range steps {
+		if s.State == "waiting" || s.State == "done" {
+			continue
+		}
+		tables := slices.Clone(s.Step.PutsBack)
 		for _, k := range s.Step.Keeps {
-			back := slices.ContainsFunc(out.Steps, func(o *engine.Step) bool { return slices.Contains(o.PutsBack, k.Kept) })
-			if s.State != "waiting" && s.State != "done" && !back && !p.exists(ctx, k.Kept) {
-				list = append(list, k.Kept)
+			tables = append(tables, k.Kept)
+		}
+		for _, t := range tables {
+			back := slices.ContainsFunc(out.Steps, func(o *engine.Step) bool { return slices.Contains(o.PutsBack, t) })
+			if !back && !p.exists(ctx, t) {
+				list = append(list, t)
 			}
 		}
 	}
 	if len(list) > 0 {
-		out.Steps = append(out.Steps, &engine.Step{Kind: engine.Catalog, What: "forget what was not kept yet", Lock: "none", WritersWait: engine.WaitNo, PutsBack: list})
+		out.Steps = append(out.Steps, &engine.Step{Kind: engine.Catalog, What: "forget what is not kept", Lock: "none", WritersWait: engine.WaitNo, PutsBack: list})
 	}
 }
 
@@ -119,7 +126,11 @@ func (p *Planner) wayBack(ctx context.Context, r *Record, steps []ledger.Step, i
 	case !begun(steps, i), r.Insert != nil && !wrote(steps, i):
 		return nil, nil
 	}
-	return r.partial(p.current, func(table string) bool { return p.exists(ctx, table) })
+	there := func(table string) bool { return p.exists(ctx, table) }
+	gone := slices.ContainsFunc(steps, func(s ledger.Step) bool {
+		return s.Step.Change == i && slices.ContainsFunc(s.Step.PutsBack, func(t string) bool { return !there(t) })
+	})
+	return r.partial(p.current, gone, there)
 }
 
 func finished(steps []ledger.Step, change int) bool {

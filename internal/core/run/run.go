@@ -279,8 +279,12 @@ func (r *Runner) allowed(p *plan.Plan) error {
 			"migration %s needs an overlap of the old and the new shape on a live database (%s), and this version cannot keep one open", p.Version, p.Overlap[0])
 	}
 	if s := p.Longest(); s != nil && !r.LetWritersWait {
+		wait, digits := p.LongestWait(), 1
+		if wait < 0.1 {
+			wait, digits = max(wait, 0.001), 3
+		}
 		return fault.New(fault.Refused, "writers-would-wait", "run it at a quiet time with --let-writers-wait",
-			"migration %s keeps every writer waiting for about %.1f s (most of it in step %d: %s), longer than lock_wait, and the database is live", p.Version, p.LongestWait(), s.Number, s.What)
+			"migration %s keeps every writer waiting for about %.*f s (most of it in step %d: %s), longer than lock_wait, and the database is live", p.Version, digits, wait, s.Number, s.What)
 	}
 	return nil
 }
