@@ -148,29 +148,36 @@ func killOnServer(o *office, points []string, k killing) (killed int32) {
 }
 
 // TestKilledWhenKeptValuesAreLetGo kills runs that put back what a retreat has kept, also
-// when its table has gone already and the ledger does not know it yet.
+// when its table has gone already and a run knows that alone, or not even that.
 func TestKilledWhenKeptValuesAreLetGo(t *testing.T) {
-	o := wideMariaDB(t)
-	o.migration("0002-change", "-- A change\nalter table vessel add seen timestamp on update current_timestamp;\n")
-	o.must(forward...)
-	o.exec("update vessel set name = 'Rook' where id = 5")
-	o.same("select count(seen) from vessel", "1")
-	o.must(back...)
-	killed := 0
-	for i := range 6 {
-		o.env = []string{fmt.Sprintf("LASTBOARD_FAULT=outside-done:%d", i+1)}
-		if o.run(forward...).killed {
-			killed++
-		}
-		o.env = nil
-		o.must(back...)
-		o.wants(o.code(0, "audit"), "matches:")
+	for _, e := range []struct {
+		name, place string
+		open        func(*testing.T) *office
+	}{{"PostgreSQL", "after-commit", wideServer}, {"MariaDB", "outside-done", wideMariaDB}} {
+		t.Run(e.name, func(t *testing.T) {
+			o := e.open(t)
+			o.migration("0002-change", "-- A change\nalter table vessel add seen timestamp on update current_timestamp;\n")
+			o.must(forward...)
+			o.exec("update vessel set name = 'Rook' where id = 5")
+			o.same("select count(seen) from vessel", "1")
+			o.must(back...)
+			killed := 0
+			for i := range 6 {
+				o.env = []string{fmt.Sprintf("LASTBOARD_FAULT=%s:%d", e.place, i+1)}
+				if o.run(forward...).killed {
+					killed++
+				}
+				o.env = nil
+				o.must(back...)
+				o.wants(o.code(0, "audit"), "matches:")
+			}
+			if killed < 3 {
+				t.Errorf("only %d runs were killed: the test has lost its aim", killed)
+			}
+			o.must(forward...)
+			o.same("select count(seen) from vessel", "1")
+		})
 	}
-	if killed < 3 {
-		t.Errorf("only %d runs were killed: the test has lost its aim", killed)
-	}
-	o.must(forward...)
-	o.same("select count(seen) from vessel", "1")
 }
 
 // TestAServerKilledBetweenBatches kills the server again and again while a table that nobody

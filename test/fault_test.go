@@ -285,7 +285,7 @@ func (h *hazard) try(k killing, base string, m misfortune) bool {
 		args = back
 	}
 	defer func() {
-		if h.Failed() {
+		if h.Failed() && h.cmd != nil {
 			h.Logf("after %s\n%s", what, h.cmd.output)
 		}
 	}()
