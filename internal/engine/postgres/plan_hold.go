@@ -47,6 +47,9 @@ func (p *planner) identities() {
 			if c.Identity.Always {
 				words = "always"
 			}
+			if old.Default != nil {
+				p.setDefault(c) // a column has one or the other
+			}
 			s := p.alterTable(engine.Scan, 0, "let "+c.Name+" number itself", "alter column "+quote(c.Name)+" add generated "+words+" as identity")
 			s.SQL = append(s.SQL, advanceSequence(p.Table, c))
 		}
@@ -57,7 +60,7 @@ func (p *planner) identities() {
 			}
 			p.alterTable(engine.Catalog, 0, "number "+c.Name+" "+words, "alter column "+quote(c.Name)+" set generated "+words)
 		}
-		if old != nil && c.Generated == nil && old.Type.Equal(c.Type) && !p.SameExpr(old.Default, c.Default) && (c.Identity == nil) == (old.Identity == nil) {
+		if old != nil && c.Generated == nil && old.Type.Equal(c.Type) && !p.SameExpr(old.Default, c.Default) && (c.Identity == nil || old.Identity != nil) {
 			p.setDefault(c)
 		}
 	}
