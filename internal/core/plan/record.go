@@ -194,6 +194,7 @@ func (r *Record) inverseTable(current *schema.Schema) (*schema.TableChange, erro
 		// What is there now, so that the plan starts from the engine's own text.
 		if now := current.Table(back.Before.Name); now != nil {
 			back.Before = now
+			back.After = r.standing(now, back.After, back.From)
 		}
 	}
 	for _, k := range r.Keeps {
@@ -212,6 +213,42 @@ func (r *Record) inverseTable(current *schema.Schema) (*schema.TableChange, erro
 		}
 	}
 	return back, nil
+}
+
+// standing gives the table of before with its columns in the order in which they stand now,
+// unless the change moved some: a server that moves no column puts one that comes back last,
+// and that is no reason to copy the table when the change before it is taken back.
+func (r *Record) standing(now, before *schema.Table, from map[string]string) *schema.Table {
+	if before == nil || r.Table.After == nil {
+		return before
+	}
+	last := -1
+	for _, c := range r.Table.After.Columns {
+		at := place(r.Table.Before, r.Table.From[c.Name])
+		if at >= 0 && at < last {
+			return before
+		}
+		last = max(at, last)
+	}
+	var slots []int
+	var columns []*schema.Column
+	for i, c := range before.Columns {
+		if place(now, from[c.Name]) >= 0 {
+			slots, columns = append(slots, i), append(columns, c)
+		}
+	}
+	slices.SortFunc(columns, func(a, b *schema.Column) int { return place(now, from[a.Name]) - place(now, from[b.Name]) })
+	t := *before
+	t.Columns = slices.Clone(before.Columns)
+	for i, slot := range slots {
+		t.Columns[slot] = columns[i]
+	}
+	return &t
+}
+
+// place gives where a column stands in a table; -1 if there is none.
+func place(t *schema.Table, column string) int {
+	return slices.IndexFunc(t.Columns, func(c *schema.Column) bool { return schema.SameName(c.Name, column) })
 }
 
 // putColumnsBack fills columns that come back from what was kept of them; wrote is
@@ -269,7 +306,7 @@ func (r *Record) partial(current *schema.Schema, gone bool, kept func(table stri
 	if now == nil {
 		return nil, fmt.Errorf("table %s is not there", r.Table.Before.Name)
 	}
-	t := &schema.TableChange{Before: now, After: r.Table.Before, From: map[string]string{}, Fill: map[string]schema.Fill{}, Discard: map[string]bool{}, Back: true}
+	t := &schema.TableChange{Before: now, From: map[string]string{}, Fill: map[string]schema.Fill{}, Discard: map[string]bool{}, Back: true}
 	forward := &schema.TableChange{From: r.Table.From}
 	for _, c := range r.Table.Before.Columns {
 		name := c.Name
@@ -285,6 +322,7 @@ func (r *Record) partial(current *schema.Schema, gone bool, kept func(table stri
 			t.Fill[c.Name] = schema.Fill{Expr: &sqltext.Cast{X: &sqltext.Ref{Column: name}, Type: c.Type}, Cast: true}
 		}
 	}
+	t.After = r.standing(now, r.Table.Before, t.From)
 	for _, c := range now.Columns {
 		if !slices.Contains(slices.Collect(maps.Values(t.From)), c.Name) {
 			t.Discard[c.Name] = !gone
