@@ -68,7 +68,7 @@ func (m *MariaDB) start(settings []string) error {
 		return err
 	}
 	data := filepath.Join(m.Dir, "data")
-	make := exec.Command(install, "--no-defaults", "--datadir="+data, "--auth-root-authentication-method=normal", "--skip-test-db", "--skip-name-resolve")
+	make := exec.Command(install, "--no-defaults", "--datadir="+data, "--tmpdir="+m.Dir, "--auth-root-authentication-method=normal", "--skip-test-db", "--skip-name-resolve")
 	make.SysProcAttr, make.Dir, make.Env = who, m.Dir, environment(m.Dir)
 	if out, err := make.CombinedOutput(); err != nil {
 		return fmt.Errorf("making a server: %w\n%s", err, out)
