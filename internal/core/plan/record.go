@@ -224,7 +224,7 @@ func (r *Record) standing(now, before *schema.Table, from map[string]string) *sc
 	}
 	last := -1
 	for _, c := range r.Table.After.Columns {
-		at := place(r.Table.Before, r.Table.From[c.Name])
+		at := r.Table.Before.Place(r.Table.From[c.Name])
 		if at >= 0 && at < last {
 			return before
 		}
@@ -233,22 +233,17 @@ func (r *Record) standing(now, before *schema.Table, from map[string]string) *sc
 	var slots []int
 	var columns []*schema.Column
 	for i, c := range before.Columns {
-		if place(now, from[c.Name]) >= 0 {
+		if now.Place(from[c.Name]) >= 0 {
 			slots, columns = append(slots, i), append(columns, c)
 		}
 	}
-	slices.SortFunc(columns, func(a, b *schema.Column) int { return place(now, from[a.Name]) - place(now, from[b.Name]) })
+	slices.SortFunc(columns, func(a, b *schema.Column) int { return now.Place(from[a.Name]) - now.Place(from[b.Name]) })
 	t := *before
 	t.Columns = slices.Clone(before.Columns)
 	for i, slot := range slots {
 		t.Columns[slot] = columns[i]
 	}
 	return &t
-}
-
-// place gives where a column stands in a table; -1 if there is none.
-func place(t *schema.Table, column string) int {
-	return slices.IndexFunc(t.Columns, func(c *schema.Column) bool { return schema.SameName(c.Name, column) })
 }
 
 // putColumnsBack fills columns that come back from what was kept of them; wrote is

@@ -280,6 +280,11 @@ func (t *Table) Column(name string) *Column {
 	return nil
 }
 
+// Place gives where a column stands, from 0; -1 if there is none.
+func (t *Table) Place(name string) int {
+	return slices.IndexFunc(t.Columns, func(c *Column) bool { return SameName(c.Name, name) })
+}
+
 // ColumnNames lists the columns in order.
 func (t *Table) ColumnNames() []string {
 	names := make([]string, len(t.Columns))

@@ -23,7 +23,7 @@ func ServerWords(want, got *schema.Table) {
 		return &schema.Expr{Tree: w.Tree, Native: g.Native}
 	}
 	// The server puts a column that comes at the end, wherever it was.
-	slices.SortStableFunc(want.Columns, func(a, b *schema.Column) int { return place(got, a.Name) - place(got, b.Name) })
+	slices.SortStableFunc(want.Columns, func(a, b *schema.Column) int { return got.Place(a.Name) - got.Place(b.Name) })
 	for _, col := range want.Columns {
 		g := got.Column(col.Name)
 		if g == nil {
@@ -61,8 +61,4 @@ func ServerWords(want, got *schema.Table) {
 		}
 		want.Indexes[i] = &copied
 	}
-}
-
-func place(t *schema.Table, column string) int {
-	return slices.IndexFunc(t.Columns, func(c *schema.Column) bool { return schema.SameName(c.Name, column) })
 }
