@@ -31,12 +31,13 @@ test-postgres-versions:
 # What make test tries in turn, all of it: every operation on every kind of MariaDB table,
 # every kill, and a thousand random migrations that are compared over the three engines.
 test-all: servers
-	go test ./test -count=1 -timeout 60m -run 'Forecast|Killed|EnginesAgree' -all-kinds
+	go test ./test -count=1 -timeout 60m -run 'Forecast|Killed|EnginesAgree|EnginesRefuse|StoryOnServers|WaysBack' -all-kinds
 	go test ./test -count=1 -timeout 180m -run TestRandomMigrationsAreEqual -seeds 6000
 
-# Faults at every place of every kind of change, on every engine, under a new seed.
+# Faults at every place of every kind of change, and what applications do at every statement of
+# a run, on every engine, under a new seed.
 faults: servers
-	go test ./test -count=1 -v -timeout 180m -run 'TestEveryFault|TestEveryKind|Killed|TestFullDisk' -all-kinds -faults 1000 -fault-seed $$(date +%s)
+	go test ./test -count=1 -v -timeout 180m -run 'TestEveryFault|TestEveryKind|Killed|TestFullDisk|TestInterleavings' -all-kinds -faults 1000 -fault-seed $$(date +%s) -interleavings 150 -interleave-seed $$(date +%s)
 
 # A longer hunt: random migrations under new seeds, then the parser.
 fuzz:

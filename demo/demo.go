@@ -98,7 +98,7 @@ func (s *story) tell(rows int) error {
 	s.run(0, "forecast")
 	s.run(0, "advance", "--yes")
 
-	s.say("A required, unique column, computed for the rows that are there: first the values, then the change.")
+	s.say("A required, unique column, computed for existing rows: first the values, then the change.")
 	s.give("0004-call-sign")
 	s.run(0, "forecast", "--rows", "4")
 	s.run(0, "advance", "--yes")
@@ -137,7 +137,7 @@ alter table port_call`)
 	s.give("0008-another-tax-rate")
 	s.run(0, "advance", "--yes", "--let-writers-wait")
 
-	s.say("A status with allowed values, computed for the calls that are there; and later one value more.")
+	s.say("A status with allowed values, computed for existing calls; and later one value more.")
 	s.give("0009-status")
 	s.run(0, "advance", "--yes", "--let-writers-wait", "--quiet")
 	s.give("0010-cancelled")

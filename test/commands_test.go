@@ -109,7 +109,7 @@ func TestAudit(t *testing.T) {
 	if err := os.Remove(filepath.Join(o.dir, "migrations", "0002-change.sql")); err != nil {
 		t.Fatal(err)
 	}
-	o.wants(o.code(5, "audit"), "migration 0002: file", "the ledger has its text")
+	o.wants(o.code(5, "audit"), "migration 0002: file", "lastboard ledger 0002 --source prints its text")
 }
 
 func TestDraftWanted(t *testing.T) {

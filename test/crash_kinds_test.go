@@ -57,7 +57,10 @@ func TestEachKindOfChangeIsKilled(t *testing.T) {
 	points := []string{"statement:1", "statement:3", "statement:8", "after-step:2", "before-commit:1", "before-commit:2", "after-commit:1", "batch-statement:2", "batch-before-commit:2", "batch-committed:1"}
 	var killed atomic.Int32
 	t.Run("kinds", func(t *testing.T) {
-		for _, k := range killings {
+		for i, k := range killings {
+			if !itsTurn(i, 2) {
+				continue
+			}
 			t.Run(k.name, func(t *testing.T) {
 				o := wide(t)
 				o.migration("0002-change", "-- A change\n"+k.statement+";\n")
@@ -95,7 +98,7 @@ func TestEachKindOfChangeIsKilled(t *testing.T) {
 		}
 	})
 	t.Logf("%d kills", killed.Load())
-	if n := killed.Load(); n < 80 {
+	if n := killed.Load(); n < 40 {
 		t.Errorf("only %d runs were killed: the test has lost its aim", n)
 	}
 }

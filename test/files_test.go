@@ -156,7 +156,16 @@ func TestMigrationFilesOfEveryKind(t *testing.T) {
 	o.migration("0002-empty", "")
 	o.migration("0003-comment", "-- Only a comment\n")
 	o.migration("0004-windows", "\ufeff-- Windows\r\nalter table berth\r\n  add a text; -- why\r\n")
-	o.wants(o.code(0, "check"), "the migration has no statements")
+	before := o.snapshot()
+	for _, command := range [][]string{{"check"}, {"advance", "--yes"}} {
+		o.wants(o.code(3, command...), "migration-empty", "write its statements, or delete the file")
+	}
+	o.unchanged(before)
+	for _, name := range []string{"0002-empty", "0003-comment"} {
+		if err := os.Remove(filepath.Join(o.dir, "migrations", name+".sql")); err != nil {
+			t.Fatal(err)
+		}
+	}
 	o.must("advance", "--yes")
 	// Line ends, marks and comments do not count; a word does.
 	o.migration("0004-windows", "-- Unix, and a better comment\nalter table berth add column a text;\n")
@@ -191,7 +200,7 @@ func TestFilesThatDoNotFit(t *testing.T) {
 		}, 3, "install Lastboard 7.5.0 or later"},
 		{"several errors in one run", func(o *office) {
 			o.migration("0003-slips", "-- Slips\nalter table berth ad b text;\ncreate tabel t (a text);\n")
-		}, 2, "0003-slips.sql:3:8: error: \"table\", \"index\" or \"view\" is wanted here"},
+		}, 2, "0003-slips.sql:3:8: error: \"table\", \"index\" or \"view\" is expected here"},
 	}
 	for _, c := range cases {
 		t.Run(c.name, func(t *testing.T) {
@@ -255,8 +264,8 @@ func TestCommandLinesThatAreWrong(t *testing.T) {
 func TestConfirmationNamesTheDatabase(t *testing.T) {
 	o := newOffice(t, pier...)
 	o.write("lastboard.toml", "database = 'harbour'\n[databases.harbour]\nurl = 'sqlite:harbour.db'\nconfirm = true\n")
-	o.wants(o.code(3, "adopt", "--yes"), "say --yes=harbour")
-	o.wants(o.code(3, "adopt", "--yes=dev"), "say --yes=harbour")
+	o.wants(o.code(3, "adopt", "--yes"), "add --yes=harbour")
+	o.wants(o.code(3, "adopt", "--yes=dev"), "add --yes=harbour")
 	o.must("adopt", "--yes=harbour")
 }
 

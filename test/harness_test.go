@@ -7,6 +7,7 @@ import (
 	"database/sql"
 	"encoding/json"
 	"errors"
+	"flag"
 	"fmt"
 	"os"
 	"os/exec"
@@ -27,12 +28,21 @@ import (
 // program is the built program, with the fault points that only tests have.
 var program string
 
+// day says which cases are run of those that take turns.
+var day = flag.Int64("day", time.Now().Unix()/86400, "which of the cases that take turns from day to day are run")
+
+// itsTurn reports whether the i-th of such cases is one of those of today: each is run once in
+// so many days.
+func itsTurn(i, days int) bool { return *allKinds || (int64(i)+*day)%int64(days) == 0 }
+
 func TestMain(m *testing.M) {
 	mysql.SetLogger(&mysql.NopLogger{})
 	os.Exit(buildAndRun(m))
 }
 
 func buildAndRun(m *testing.M) int {
+	flag.Parse()
+	fmt.Fprintf(os.Stderr, "cases that take turns: those of -day %d\n", *day)
 	dir, err := os.MkdirTemp("", "lastboard-test")
 	if err != nil {
 		fmt.Fprintln(os.Stderr, err)

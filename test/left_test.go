@@ -98,7 +98,7 @@ func TestClearAsksAndTellsPrograms(t *testing.T) {
 	o.exec("create table lastboard_kept_77 (k1 integer)")
 	o.wants(o.code(3, "audit", "--clear"), "nobody is there to confirm")
 	o.wants(o.code(5, "audit"), "lastboard_kept_77")
-	if doc := o.must("audit", "--clear", "--json", "--yes"); !strings.Contains(doc, `"table lastboard_kept_77, which a run has left that died"`) || !strings.Contains(doc, `"matches": true`) {
+	if doc := o.must("audit", "--clear", "--json", "--yes"); !strings.Contains(doc, `"table lastboard_kept_77, left behind by a crashed run"`) || !strings.Contains(doc, `"matches": true`) {
 		t.Errorf("it does not say what it took away: %s", doc)
 	}
 }
@@ -130,6 +130,6 @@ func TestHalfBuiltIndexIsNamed(t *testing.T) {
 	}
 	o.same("select indisvalid from pg_index where indexrelid = 'by_flag'::regclass", "false")
 	r := o.code(0, "advance", "--yes")
-	o.wants(r, "cleared away: what a run has left that died in step", "by_flag")
+	o.wants(r, "cleared away: what a crashed run left behind in step", "by_flag")
 	o.same("select indisvalid from pg_index where indexrelid = 'by_flag'::regclass", "true")
 }

@@ -120,7 +120,7 @@ func TestMariaDBCheckThatRowsBreakMeanwhile(t *testing.T) {
 			o.wants(r, "a row breaks constraint moderate")
 		}
 		o.same("select count(*) from information_schema.check_constraints where constraint_schema = database() and check_clause like '%1000000%'", "0")
-		o.same("select count(*) from lastboard_migration where version = '0002'", "0")
+		o.same("select count(*) from "+o.ledger("migration")+" where version = '0002'", "0")
 		db := o.open()
 		if _, err := db.Exec("update call_ set dues = 1 where dues = 2000000"); err != nil {
 			t.Fatal(err)

@@ -80,7 +80,7 @@ func TestMariaDBRightsThatAreMissing(t *testing.T) {
 	_, rest, _ := strings.Cut(o.url, "@")
 	_, name, _ := strings.Cut(rest, "/")
 	mate := "mate_" + name
-	o.exec("create user "+mate+"@'127.0.0.1'", "grant select on "+name+".* to "+mate+"@'127.0.0.1'")
+	o.exec("create user "+mate+"@'127.0.0.1'", "grant select on "+name+".* to "+mate+"@'127.0.0.1'", "grant select on lastboard_"+name+".* to "+mate+"@'127.0.0.1'")
 	t.Cleanup(func() { o.exec("drop user " + mate + "@'127.0.0.1'") })
 	url := "mariadb://" + mate + "@" + rest
 	before := o.snapshot()
@@ -107,7 +107,7 @@ func TestMariaDBOfOtherKinds(t *testing.T) {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { m.Stop() })
-	for _, sql := range []string{"create database harbour", "create user mate@'127.0.0.1'", "grant all on harbour.* to mate@'127.0.0.1'", "grant all on `lastboard\\_trial\\_%`.* to mate@'127.0.0.1'"} {
+	for _, sql := range []string{"create database harbour", "create user mate@'127.0.0.1'", "grant all on harbour.* to mate@'127.0.0.1'", "grant all on `lastboard\\_trial\\_%`.* to mate@'127.0.0.1'", "grant all on `lastboard\\_harbour`.* to mate@'127.0.0.1'"} {
 		if err := m.Exec("", sql); err != nil {
 			t.Fatal(err)
 		}
@@ -167,7 +167,7 @@ func TestMariaDBWhoIsInTheWay(t *testing.T) {
 	}
 	o.wants(r, "in the way is session", "user root", ", for ", "nothing was changed")
 	o.unchanged(before)
-	o.same("select count(*) from lastboard_migration where version = '0002'", "0")
+	o.same("select count(*) from "+o.ledger("migration")+" where version = '0002'", "0")
 	if err := tx.Rollback(); err != nil {
 		t.Fatal(err)
 	}
@@ -329,5 +329,5 @@ func TestKeptValuesFollowAKeyWithAnotherName(t *testing.T) {
 	o.exec("delete from vessel where id = 1", "update vessel set id = 3 where id = 2")
 	o.wants(o.code(0, "audit"), "matches:")
 	o.must("retreat", "--to", "2", "--yes")
-	o.same("select number, cast(flag as char) from vessel", "3|2031-05-01 00:00:00.000000")
+	o.same("select number, cast(flag as char) from vessel", "3|null")
 }

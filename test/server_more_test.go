@@ -12,7 +12,10 @@ import (
 // TestStoryOnServers tells the whole story on each server, takes it back to the start, and
 // compares every row with what was there.
 func TestStoryOnServers(t *testing.T) {
-	for _, engine := range slices.Sorted(maps.Keys(engines)) {
+	for i, engine := range slices.Sorted(maps.Keys(engines)) {
+		if !itsTurn(i, 2) {
+			continue
+		}
 		t.Run(engine, func(t *testing.T) {
 			beside(t)
 			storyThereAndBack(&office{T: t, dir: t.TempDir(), url: engines[engine](t)})
@@ -150,7 +153,7 @@ func TestManyTablesTakeFewQueries(t *testing.T) {
 			for _, c := range []struct {
 				command string
 				most    int64
-			}{{"check", 60}, {"describe", 40}} {
+			}{{"check", 70}, {"describe", 40}} {
 				before, began := r.statements.Load(), time.Now()
 				o.must(c.command, "--url", scheme+"://"+who+"@"+r.address+"/"+database+options)
 				n, took := r.statements.Load()-before, time.Since(began).Round(time.Millisecond)

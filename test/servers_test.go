@@ -139,6 +139,17 @@ func (o *office) serverSnapshot() string {
 	return b.String()
 }
 
+// ledger names one of the ledger's tables, as "step", for a query past the program.
+func (o *office) ledger(table string) string {
+	switch _, name, _ := strings.Cut(strings.TrimPrefix(o.url, "mariadb://"), "/"); {
+	case o.onMariaDB():
+		return "lastboard_" + name + ".lastboard_" + table
+	case strings.HasPrefix(o.url, "postgres:"):
+		return "lastboard." + table
+	}
+	return "lastboard_" + table
+}
+
 func (o *office) onMariaDB() bool { return strings.HasPrefix(o.url, "mariadb:") }
 
 // canonical is what the program says of the tables, in the language's own types, and

@@ -61,8 +61,9 @@ func TestManyMigrationsAtOnce(t *testing.T) {
 		o.migration(fmt.Sprintf("%04d-change", i), fmt.Sprintf("-- Change %d\nalter table berth add c%d integer using (id * %d);\n", i, i, i))
 	}
 	o.migration("0005-change", "-- Bad\nalter table vessel alter berth_id set not null;\n")
-	r := o.code(3, "advance", "--yes")
-	o.wants(r, "done: 0004 is settled", "berth_id is null in 1 row of vessel")
+	o.wants(o.code(3, "advance", "--yes"), "berth_id is null in 1 row of vessel") // before the first of them
+	o.must("advance", "--to", "4", "--yes")
+	o.wants(o.code(3, "advance", "--yes"), "berth_id is null in 1 row of vessel")
 	if s := o.must("status"); strings.Count(s, "settled") != 4 || strings.Count(s, "waiting") != 2 {
 		t.Errorf("wanted 4 settled and 2 waiting: %s", s)
 	}

@@ -1,5 +1,5 @@
 -- When a vessel was noted, and last changed
--- Nobody knows it of those that are there: they start without.
+-- Nobody knows it of existing ones: they start without.
 alter table vessel
   add column created_at timestamp,
   add column changed_at timestamp on update current_timestamp;

@@ -91,6 +91,6 @@ without running it. No table is touched; the ledger is added beside them.`,
 
 // addYes adds the flag by which a change is confirmed beforehand.
 func addYes(c *cobra.Command, yes *string) {
-	c.Flags().StringVar(yes, "yes", "", "do not ask; --yes=NAME where the database wants to be named")
+	c.Flags().StringVar(yes, "yes", "", "do not ask; --yes=NAME where the database has to be named")
 	c.Flags().Lookup("yes").NoOptDefVal = "yes"
 }

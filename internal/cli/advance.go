@@ -1,9 +1,11 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -11,7 +13,6 @@ import (
 	"lastboard/internal/core/fault"
 	"lastboard/internal/core/ledger"
 	"lastboard/internal/core/migration"
-	"lastboard/internal/core/plan"
 	"lastboard/internal/core/run"
 	"lastboard/internal/engine"
 	"lastboard/internal/view"
@@ -33,7 +34,7 @@ whatever way, goes on when the command is run again.`,
   lastboard advance --database harbour --yes=harbour --let-writers-wait`,
 		Args: cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
-			return g.change(c.Context(), f, func(ctx context.Context, s *session, st *standing) ([]task, string, error) {
+			return g.change(c.Context(), f, func(ctx context.Context, s *session, st *standing) ([]run.Task, string, error) {
 				return s.advanceTasks(st, to)
 			})
 		},
@@ -45,20 +46,15 @@ whatever way, goes on when the command is run again.`,
 }
 
 func addRunFlags(c *cobra.Command, f *runFlags) {
-	c.Flags().StringVar(&f.metrics, "metrics", "", "serve what it does as metrics on this address while it runs, as 127.0.0.1:9187")
+	c.Flags().StringVar(&f.metrics, "metrics", "", "serve what it does as metrics on this address while it runs, as 127.0.0.1:9741")
 	c.Flags().IntVar(&f.workers, "workers", 1, "connections that share a large backfill on a server: 1 or 2")
 	c.Flags().BoolVar(&f.letWritersWait, "let-writers-wait", false, "allow steps for which writers of a live database wait throughout")
+	c.Flags().BoolVar(&f.trustKept, "trust-kept", false, "put back what is kept although its triggers were switched off for a while")
+	c.Flags().BoolVar(&f.slowStatement, "slow-statement", false, "allow statements that read a whole table for each row of another")
 	c.Flags().BoolVar(&f.settle, "settle", false, "end overlaps at once: no application uses the old shape any more")
 }
 
-// task is one migration to run, forward or back.
-type task struct {
-	version string
-	do      func(ctx context.Context, r *run.Runner) (*plan.Plan, error)
-	done    string // the state afterwards
-}
-
-func (s *session) advanceTasks(st *standing, to string) ([]task, string, error) {
+func (s *session) advanceTasks(st *standing, to string) ([]run.Task, string, error) {
 	if err := st.fits(); err != nil {
 		return nil, "", err
 	}
@@ -66,24 +62,20 @@ func (s *session) advanceTasks(st *standing, to string) ([]task, string, error) 
 	if err != nil {
 		return nil, "", err
 	}
-	var tasks []task
+	var tasks []run.Task
 	var words []string
 	if k := st.unfinished(); k != nil {
 		if k.Direction == ledger.Retreat {
 			return nil, "", fault.New(fault.Refused, "half-way-back", "run lastboard retreat with --to below it to go on; then advance", "migration %s is half way back", k.Version)
 		}
-		tasks = append(tasks, advanceTask(st.fileOf(k.Version), k))
+		tasks = append(tasks, run.Task{File: st.fileOf(k.Version), Known: k})
 		words = append(words, "go on with "+k.Version+"-"+k.Name)
 	}
 	for _, m := range st.waiting(target) {
-		tasks = append(tasks, advanceTask(m, nil))
+		tasks = append(tasks, run.Task{File: m})
 		words = append(words, "run "+m.Full())
 	}
 	return tasks, strings.Join(words, ", "), nil
-}
-
-func advanceTask(m *migration.Migration, known *ledger.Migration) task {
-	return task{m.Version, func(ctx context.Context, r *run.Runner) (*plan.Plan, error) { return r.Advance(ctx, m, known) }, ledger.Settled}
 }
 
 // target finds the migration that --to names.
@@ -120,8 +112,9 @@ type resultFailJSON struct {
 
 // change is what advance and retreat have in common: which tasks there are, the
 // question, the runs, and what came of them.
-func (g *global) change(ctx context.Context, f runFlags, find func(context.Context, *session, *standing) ([]task, string, error)) (err error) {
+func (g *global) change(ctx context.Context, f runFlags, find func(context.Context, *session, *standing) ([]run.Task, string, error)) (err error) {
 	var done []versionState
+	var ended []run.Task
 	var p *view.Printer
 	defer func() {
 		if g.json {
@@ -167,17 +160,25 @@ func (g *global) change(ctx context.Context, f runFlags, find func(context.Conte
 	if err := r.Begin(ctx); err != nil {
 		return err
 	}
+	if tasks, err = s.lookAgain(ctx, f, st, words, find); err != nil {
+		return errors.Join(err, r.End())
+	}
+	if err := r.Foresee(ctx, tasks); err != nil {
+		_ = r.End() // the error of the run says more
+		return err
+	}
 	for _, t := range tasks {
-		planned, runErr := t.do(ctx, r)
+		planned, runErr := r.Do(ctx, t)
 		if runErr != nil {
 			if fault.Of(runErr) == fault.Stopped {
-				done = append(done, versionState{t.version, ledger.Stopped})
+				done = append(done, versionState{t.Version(), ledger.Stopped})
 			}
-			_ = r.End() // the error of the run says more
-			return runErr
+			_ = r.End()
+			return run.After(ended, runErr)
 		}
-		done = append(done, versionState{t.version, t.done})
-		p.Ran(t.version, t.done)
+		ended = append(ended, t)
+		done = append(done, versionState{t.Version(), t.Done()})
+		p.Ran(t.Version(), t.Done())
 		if err := s.showChanges(ctx, planned); err != nil {
 			return errors.Join(err, r.End())
 		}
@@ -185,7 +186,30 @@ func (g *global) change(ctx context.Context, f runFlags, find func(context.Conte
 	return r.End()
 }
 
-// clearLeft takes away what runs have left that died, where no other run is about to.
+// lookAgain decides anew once this is the one runner. What has changed since the question
+// is shown and asked again; who has said --yes beforehand has not seen it.
+func (s *session) lookAgain(ctx context.Context, f runFlags, before *standing, words string, find func(context.Context, *session, *standing) ([]run.Task, string, error)) ([]run.Task, error) {
+	now, err := s.stand(ctx)
+	if err != nil {
+		return nil, err
+	}
+	tasks, again, err := find(ctx, s, now)
+	if now.same(before) && again == words {
+		return tasks, err
+	}
+	if err != nil || len(tasks) == 0 || f.yes != "" {
+		return nil, errors.Join(run.ChangedMeanwhile(fmt.Sprintf("it was to %s, and now it is to %s", words, cmp.Or(again, "do nothing"))), err)
+	}
+	return tasks, s.confirm("", fmt.Sprintf("Another run has changed %s since it was looked at. Now: %s.", s.name(), again))
+}
+
+// same reports whether the ledger and the files say the same in both.
+func (st *standing) same(o *standing) bool {
+	return slices.EqualFunc(st.known, o.known, func(a, b *ledger.Migration) bool { return a.Same(b) }) &&
+		slices.EqualFunc(st.files, o.files, func(a, b *migration.Migration) bool { return a.Version == b.Version && a.Checksum() == b.Checksum() })
+}
+
+// clearLeft takes away what crashed runs left behind, where no other run is about to.
 func (s *session) clearLeft(ctx context.Context, f runFlags) error {
 	exists, err := s.ledger.Exists(ctx)
 	if err != nil || !exists {
@@ -224,7 +248,7 @@ func showResult(p *view.Printer, done []versionState, err error) error {
 		out.Migrations = []versionState{}
 	}
 	if err != nil {
-		out.Outcome = map[fault.Class]string{fault.Refused: "refused", fault.Usage: "refused", fault.Stopped: "stopped"}[fault.Of(err)]
+		out.Outcome = map[fault.Class]string{fault.Refused: "refused", fault.Usage: "refused", fault.Stopped: "stopped", fault.Unknown: "unknown"}[fault.Of(err)]
 		if out.Outcome == "" {
 			out.Outcome = "failed"
 		}

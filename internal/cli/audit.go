@@ -22,7 +22,7 @@ them, attribute by attribute; the ledger with the files; and finds what Lastboar
 itself has left behind. Each difference is shown with the statements that would mend
 it; nothing is changed. The exit code is 5 when something differs.
 
-With --clear, what runs have left that died is taken away first, and named: empty
+With --clear, what crashed runs left behind is taken away first, and named: empty
 copies, triggers, a claim (the next run would do so, too), and tables of kept values
 that no migration knows of. What a stopped migration needs stays: advance or retreat
 ends that.`,
@@ -75,19 +75,19 @@ ends that.`,
 			return err
 		},
 	}
-	c.Flags().BoolVar(&clear, "clear", false, "take away what runs have left that died")
+	c.Flags().BoolVar(&clear, "clear", false, "take away what crashed runs left behind")
 	addYes(c, &yes)
 	return c
 }
 
-// clear takes away what runs have left that died, as each run does when it begins, and
+// clear takes away what crashed runs left behind, as each run does when it begins, and
 // says what that was.
 func (s *session) clear(ctx context.Context, yes string) (cleared []string, err error) {
 	cleared = []string{}
 	if left, err := s.anythingLeft(ctx); err != nil || !left {
 		return cleared, err
 	}
-	if err := s.confirm(yes, "Take away what runs have left that died?"); err != nil {
+	if err := s.confirm(yes, "Take away what crashed runs left behind?"); err != nil {
 		return nil, err
 	}
 	r := s.runner(runFlags{})

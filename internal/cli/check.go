@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"errors"
+	"slices"
 
 	"github.com/spf13/cobra"
 
@@ -23,7 +24,7 @@ func newCheck(g *global) *cobra.Command {
 		Use:   "check",
 		Short: "Find what is wrong or dangerous in migrations",
 		Long: `With a database it plays the waiting migrations on an empty copy of its tables,
-and reads the rows that are there: nulls, duplicates, rows without a parent,
+and reads existing rows: nulls, duplicates, rows without a parent,
 values that would not fit. With --offline it reads files alone, and plays all of
 them from the first. Findings are errors (it will not run), warnings and notes;
 the exit code is 3 when there is an error.`,
@@ -105,17 +106,34 @@ func (s *session) checkRows(ctx context.Context, list []*migration.Migration) (f
 	}
 	defer planner.Close()
 	var findings fault.List
-	for _, m := range list {
+	for i, m := range list {
 		findings = append(findings, check.Statements(m, planner.Tables(), s.engine)...)
 		p, err := planner.Advance(ctx, m)
 		var faults fault.List
 		if errors.As(err, &faults) {
-			return append(findings, faults...), nil // what comes after stands on it
+			for _, f := range faults {
+				if !slices.ContainsFunc(findings, func(o *fault.Fault) bool { return o.Rule == f.Rule && o.Where == f.Where }) {
+					findings = append(findings, f)
+				}
+			}
+			return findings, nil // what comes after stands on it
 		}
 		if err != nil {
 			return nil, err
 		}
 		findings = append(findings, p.Warnings...)
+		findings = append(findings, s.refusals(p)...)
+		if i == 0 { // what comes after it finds other tables
+			var f *fault.Fault
+			if err := s.runner(runFlags{}).AsLeft(ctx, p); errors.As(err, &f) {
+				findings = append(findings, f)
+			} else if err != nil {
+				return nil, err
+			}
+		}
+		if p.Slow != nil {
+			continue // to prove anything of it would take as long
+		}
 		for _, step := range p.Steps {
 			f, err := run.Check(ctx, s.db, step)
 			if err != nil {
@@ -127,6 +145,18 @@ func (s *session) checkRows(ctx context.Context, list []*migration.Migration) (f
 		}
 	}
 	return findings, nil
+}
+
+// refusals gives what advance refuses of a plan unless a flag allows it. What only a person
+// can know, who says --settle or picks a quiet time, is a warning.
+func (s *session) refusals(p *plan.Plan) (list fault.List) {
+	for _, f := range s.runner(runFlags{}).Refusals(p) {
+		if f != p.Slow {
+			f.Level = fault.Warning
+		}
+		list = append(list, f)
+	}
+	return list
 }
 
 type findingJSON struct {
@@ -171,7 +201,7 @@ func showFindings(p *view.Printer, list fault.List) error {
 // be known.
 func (g *global) engineOf(p *project.Project) engine.Engine {
 	if d, err := p.Pick(g.database, g.url); err == nil {
-		if e, err := engineFor(p.Path(d.URL), g.unproven); err == nil {
+		if e, err := engineFor(p.Path(d.URL), g.unproven, d.LedgerHere); err == nil {
 			return e
 		}
 	}

@@ -49,6 +49,10 @@ then the server itself shows which lock each step takes.`,
 			}
 			for _, p := range plans {
 				s.Plan(p, statements, why)
+				if p.Slow != nil {
+					s.Finding(p.Slow)
+					s.Line("")
+				}
 				if rows > 0 {
 					if err := s.previews(ctx, p, rows); err != nil {
 						return err

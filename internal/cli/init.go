@@ -3,6 +3,7 @@ package cli
 import (
 	"errors"
 	"fmt"
+	"net/url"
 	"os"
 	"path/filepath"
 
@@ -32,26 +33,43 @@ overwritten. --url sets the database; it need not exist yet.`,
 			if err != nil {
 				return err
 			}
-			url := g.url
-			if url == "" {
+			target := g.url
+			if target == "" {
 				name, ok := migration.Slug(filepath.Base(dir))
 				if !ok {
 					name = "data"
 				}
-				url = "sqlite:" + name + ".db"
+				target = "sqlite:" + name + ".db"
 			}
-			if err := writeProject(dir, url); err != nil {
+			target, secret := withoutPassword(target)
+			if err := writeProject(dir, target); err != nil {
 				return err
 			}
 			p := g.printer()
 			if p.JSON {
-				return p.Document(map[string]any{"project": dir, "url": url})
+				return p.Document(map[string]any{"project": dir, "url": target})
 			}
-			p.Line("a project is in %s, with the database %s", dir, url)
+			p.Line("a project is in %s, with the database %s", dir, target)
+			if secret {
+				p.Note("the password is not written down: give it by PGPASSWORD or MYSQL_PWD, by a password file, or by a variable, as in url = \"${HARBOUR_URL}\"")
+			}
 			p.Line("next: lastboard adopt, if the database has tables already; else lastboard draft \"what changes\"")
 			return nil
 		},
 	}
+}
+
+// withoutPassword takes the password out of a URL; secret reports whether it had one.
+func withoutPassword(text string) (plain string, secret bool) {
+	u, err := url.Parse(text)
+	if err != nil || u.User == nil {
+		return text, false
+	}
+	if _, secret = u.User.Password(); secret {
+		u.User = url.User(u.User.Username())
+		return u.String(), true
+	}
+	return text, false
 }
 
 func writeProject(dir, url string) error {

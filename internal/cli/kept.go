@@ -52,7 +52,7 @@ up what is listed: the migrations stay, and a retreat no longer restores it.`,
 				return s.showKept(c.Context(), list)
 			}
 			if version == "" && older == "" {
-				return fault.New(fault.Usage, "usage", "name a migration, or say --older-than 30d", "discard what?")
+				return fault.New(fault.Usage, "usage", "name a migration, or add --older-than 30d", "discard what?")
 			}
 			return s.discard(c.Context(), f, list)
 		},

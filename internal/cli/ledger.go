@@ -3,8 +3,11 @@ package cli
 import (
 	"cmp"
 	"context"
+	"fmt"
+	"os"
 
 	"github.com/spf13/cobra"
+	"golang.org/x/term"
 
 	"lastboard/internal/core/fault"
 	"lastboard/internal/core/ledger"
@@ -12,15 +15,22 @@ import (
 )
 
 func newLedger(g *global) *cobra.Command {
-	return &cobra.Command{
+	var source bool
+	c := &cobra.Command{
 		Use:   "ledger [VERSION]",
 		Short: "What was done to the database, when and by whom",
 		Long: `Lists what was done, with the time that it took beside the one that was forecast. With
-a version it shows the same for each step of that migration's last run.`,
+a version it shows the same for each step of that migration's last run, or with
+--source the text of the migration as it ran.`,
 		Example: `  lastboard ledger
-  lastboard ledger 0006`,
+  lastboard ledger 0006
+  lastboard ledger 0006 --source > migrations/0006-kinds.sql`,
 		Args: cobra.MaximumNArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
+			if source && len(args) == 0 {
+				return fault.New(fault.Usage, "usage", "lastboard ledger 0006 --source", "--source needs a version")
+			}
+			g.quiet = g.quiet || source // it may go into a file
 			s, err := g.open(c.Context(), engine.Read)
 			if err != nil {
 				return err
@@ -32,7 +42,7 @@ a version it shows the same for each step of that migration's last run.`,
 				return err
 			}
 			if len(args) > 0 {
-				return s.stepFacts(c.Context(), args[0], exists)
+				return s.ranMigration(c.Context(), args[0], exists, source)
 			}
 			if exists {
 				if entries, err = s.ledger.Entries(c.Context()); err != nil {
@@ -46,6 +56,8 @@ a version it shows the same for each step of that migration's last run.`,
 			return nil
 		},
 	}
+	c.Flags().BoolVar(&source, "source", false, "print the text of the migration as it ran")
+	return c
 }
 
 type stepFactJSON struct {
@@ -61,8 +73,9 @@ type stepFactJSON struct {
 	Longest      float64 `json:"longest_batch_seconds"`
 }
 
-// stepFacts shows what came of each step of a migration's last run.
-func (s *session) stepFacts(ctx context.Context, version string, exists bool) error {
+// ranMigration shows the text of a migration that has run, or what came of each step of its
+// last run.
+func (s *session) ranMigration(ctx context.Context, version string, exists, source bool) error {
 	var known *ledger.Migration
 	if exists {
 		list, err := s.ledger.Migrations(ctx)
@@ -73,6 +86,16 @@ func (s *session) stepFacts(ctx context.Context, version string, exists bool) er
 	}
 	if known == nil {
 		return fault.New(fault.Usage, "version-unknown", "see lastboard status", "no migration %s has run on this database", version)
+	}
+	switch {
+	case source && s.JSON:
+		return s.Document(map[string]any{"version": known.Version, "source": known.Source})
+	case source && !term.IsTerminal(int(os.Stdout.Fd())):
+		_, err := fmt.Fprint(os.Stdout, known.Source) // to the letter
+		return err
+	case source:
+		s.Line("%s", known.Source)
+		return nil
 	}
 	steps, err := s.ledger.Steps(ctx, known.Version, cmp.Or(map[string]string{ledger.Running: known.Direction, ledger.Stopped: known.Direction}[known.State], ledger.Advance))
 	if err != nil {

@@ -18,7 +18,7 @@ import (
 func serveMetrics(address string, r *run.Runner) (stop func(), err error) {
 	l, err := net.Listen("tcp", address)
 	if err != nil {
-		return nil, fault.New(fault.Usage, "usage", "say an address of this machine that is free, as 127.0.0.1:9187", "metrics cannot be served on %s: %v", address, err)
+		return nil, fault.New(fault.Usage, "usage", "give a free address of this machine, as 127.0.0.1:9741", "metrics cannot be served on %s: %v", address, err)
 	}
 	mux := http.NewServeMux()
 	mux.HandleFunc("GET /metrics", func(w http.ResponseWriter, _ *http.Request) {

@@ -7,7 +7,6 @@ import (
 	"github.com/spf13/cobra"
 
 	"lastboard/internal/core/fault"
-	"lastboard/internal/core/ledger"
 	"lastboard/internal/core/plan"
 	"lastboard/internal/core/run"
 )
@@ -28,10 +27,10 @@ again if the migration is unchanged.`,
 		Args: cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
 			if to == "" {
-				return fault.New(fault.Usage, "usage", "say --to and the last migration that is to stay", "retreat has to know how far")
+				return fault.New(fault.Usage, "usage", "add --to and the last migration that is to stay", "retreat has to know how far")
 			}
-			return g.change(c.Context(), f, func(_ context.Context, _ *session, st *standing) ([]task, string, error) {
-				return retreatTasks(st, to)
+			return g.change(c.Context(), f, func(_ context.Context, _ *session, st *standing) ([]run.Task, string, error) {
+				return retreatTasks(st, to, f.yes)
 			})
 		},
 	}
@@ -41,7 +40,7 @@ again if the migration is unchanged.`,
 	return c
 }
 
-func retreatTasks(st *standing, to string) ([]task, string, error) {
+func retreatTasks(st *standing, to, yes string) ([]run.Task, string, error) {
 	keep := -1
 	if strings.Trim(to, "0") == "" {
 		keep = 0
@@ -55,12 +54,24 @@ func retreatTasks(st *standing, to string) ([]task, string, error) {
 	if keep < 0 {
 		return nil, "", fault.New(fault.Usage, "version-unknown", "see lastboard status", "no migration %s has run on this database", to)
 	}
-	var tasks []task
+	var tasks []run.Task
 	var words []string
+	asked := ""
 	for i := len(st.known) - 1; i >= keep; i-- {
 		k := st.known[i]
-		tasks = append(tasks, task{k.Version, func(ctx context.Context, r *run.Runner) (*plan.Plan, error) { return r.Retreat(ctx, k) }, ledger.Waiting})
+		unfiled, err := plan.Unfiled(k, st.fileOf(k.Version))
+		if err != nil {
+			return nil, "", err
+		}
+		if len(unfiled) > 0 && yes != "" {
+			return nil, "", fault.New(fault.Refused, "file-missing", "look at it, then put the file back: lastboard ledger "+k.Version+" --source; or answer without --yes",
+				"the way back of migration %s-%s is not in its file, and only the ledger says what would be run: %s", k.Version, k.Name, strings.Join(unfiled, "; "))
+		}
+		for _, sql := range unfiled {
+			asked += "\n" + k.Version + "-" + k.Name + " has no file with this way back; out of the ledger is run:\n  " + strings.ReplaceAll(sql, "\n", "\n  ") + "\n"
+		}
+		tasks = append(tasks, run.Task{Known: k})
 		words = append(words, "take back "+k.Version+"-"+k.Name)
 	}
-	return tasks, strings.Join(words, ", "), nil
+	return tasks, strings.Join(words, ", ") + asked, nil
 }

@@ -12,6 +12,7 @@ import (
 	"syscall"
 
 	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
 
 	"lastboard/internal/core/fault"
 	"lastboard/internal/core/sqltext"
@@ -25,6 +26,7 @@ const Version = "0.1.0"
 type global struct {
 	project  string
 	database string
+	named    bool // the project's folder was named
 	url      string
 	unproven bool
 	json     bool
@@ -119,18 +121,29 @@ Topics: lastboard help language, help engines, help safety`,
 	}
 	root.SetVersionTemplate("lastboard {{.Version}}\n")
 	f := root.PersistentFlags()
-	f.StringVarP(&g.project, "project", "C", ".", "the project's folder")
+	f.StringVarP(&g.project, "project", "C", ".", "the project's folder; this one or one above it if not given")
 	f.StringVarP(&g.database, "database", "d", os.Getenv("LASTBOARD_DATABASE"), "a database of lastboard.toml")
-	f.StringVar(&g.url, "url", os.Getenv("LASTBOARD_URL"), "a database by its URL: sqlite:harbour.db, postgres://…, mariadb://…")
+	f.StringVar(&g.url, "url", "", "a database by its URL: sqlite:harbour.db, postgres://…, mariadb://…; LASTBOARD_URL if not given")
 	f.BoolVar(&g.unproven, "unproven", false, "use a server that answers like a known engine and is another")
 	f.BoolVar(&g.json, "json", false, "write JSON")
 	f.BoolVar(&g.quiet, "quiet", false, "write results only")
 	f.BoolVar(&g.noColor, "no-color", false, "write no colours")
-	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return usageError{err} })
+	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error { return usageError{nearFlag(c, err)} })
 	root.AddCommand(newInit(g), newAdopt(g), newDescribe(g), newDraft(g), newCheck(g), newForecast(g), newAdvance(g), newRetreat(g),
 		newStatus(g), newFollow(g), newPace(g), newLedger(g), newKept(g), newTidy(g), newAudit(g), newVersion(g), newDemo(g))
 	root.AddCommand(newTopics()...)
 	root.SetHelpCommandGroupID("")
+	root.InitDefaultHelpCmd()
+	for _, c := range root.Commands() {
+		if c.Name() == "help" { // one of what there is not is a mistake
+			c.Args = func(_ *cobra.Command, args []string) error {
+				if found, _, err := root.Find(args); err != nil || found == root && len(args) > 0 {
+					return knownCommand(root, args)
+				}
+				return nil
+			}
+		}
+	}
 	root.PersistentPreRunE = func(c *cobra.Command, _ []string) error { return g.sane(c) }
 	wrapUsage(root)
 	return root
@@ -138,16 +151,20 @@ Topics: lastboard help language, help engines, help safety`,
 
 // sane refuses flags that say nothing, and numbers of rows below none.
 func (g *global) sane(c *cobra.Command) error {
+	g.named = c.Flags().Changed("project")
+	if f := c.Flags().Lookup("url"); f != nil && !f.Changed {
+		g.url = os.Getenv("LASTBOARD_URL") // no default of the flag, which help would show
+	}
 	for _, name := range []string{"url", "database", "project", "metrics", "to", "at", "compare"} {
 		if f := c.Flags().Lookup(name); f != nil && f.Changed && f.Value.String() == "" {
-			return usageError{fmt.Errorf("--%s wants a value", name)}
+			return usageError{fmt.Errorf("--%s needs a value", name)}
 		}
 	}
 	if f := c.Flags().Lookup("workers"); f != nil && f.Value.String() != "1" && f.Value.String() != "2" {
 		return usageError{fmt.Errorf("--workers is 1 or 2, not %s", f.Value)}
 	}
 	if f := c.Flags().Lookup("rows"); f != nil && strings.HasPrefix(f.Value.String(), "-") {
-		return usageError{fmt.Errorf("--rows wants a number of rows, not %s", f.Value)}
+		return usageError{fmt.Errorf("--rows needs a number of rows, not %s", f.Value)}
 	}
 	return nil
 }
@@ -167,11 +184,29 @@ func knownCommand(c *cobra.Command, args []string) error {
 	return fmt.Errorf("there is no command %s", args[0])
 }
 
+// nearFlag says of a flag that there is not which one is nearest.
+func nearFlag(c *cobra.Command, err error) error {
+	name, unknown := strings.CutPrefix(err.Error(), "unknown flag: --")
+	if !unknown {
+		return err
+	}
+	var names []string
+	c.Flags().VisitAll(func(f *pflag.Flag) { names = append(names, f.Name) })
+	if near, ok := sqltext.Nearest(name, names); ok {
+		return fmt.Errorf("there is no flag --%s: did you mean --%s?", name, near)
+	}
+	return fmt.Errorf("there is no flag --%s for %s", name, c.CommandPath())
+}
+
 // wrapUsage makes an error about arguments one of usage.
 func wrapUsage(c *cobra.Command) {
 	if check := c.Args; check != nil {
 		c.Args = func(c *cobra.Command, args []string) error {
-			if err := check(c, args); err != nil {
+			err := check(c, args)
+			if err != nil && c.Flags().Lookup("to") != nil && len(args) == 1 {
+				err = fmt.Errorf("it takes no %s: did you mean lastboard %s --to %s?", args[0], c.Name(), args[0])
+			}
+			if err != nil {
 				return usageError{err}
 			}
 			return nil

@@ -51,7 +51,7 @@ func (g *global) open(ctx context.Context, mode engine.Mode) (*session, error) {
 		return nil, err
 	}
 	url := s.project.Path(s.database.URL)
-	if s.engine, err = engineFor(url, g.unproven); err != nil {
+	if s.engine, err = engineFor(url, g.unproven, s.database.LedgerHere); err != nil {
 		return nil, err
 	}
 	if s.db, err = s.engine.Open(ctx, url, mode); err != nil {
@@ -101,6 +101,9 @@ func (g *global) load() (*project.Project, error) {
 	if err != nil {
 		return nil, err
 	}
+	if !g.named {
+		dir = project.Above(dir)
+	}
 	p, err := project.Load(dir)
 	var f *fault.Fault
 	if g.url != "" && errors.As(err, &f) && f.Rule == "project-missing" {
@@ -124,7 +127,7 @@ func (s *session) close() {
 }
 
 // engineFor gives the engine of a URL.
-func engineFor(url string, unproven bool) (engine.Engine, error) {
+func engineFor(url string, unproven, ledgerHere bool) (engine.Engine, error) {
 	scheme, _, ok := strings.Cut(url, ":")
 	switch {
 	case !ok:
@@ -134,9 +137,9 @@ func engineFor(url string, unproven bool) (engine.Engine, error) {
 	case scheme == "postgres", scheme == "postgresql":
 		return postgres.Engine{Unproven: unproven}, nil
 	case scheme == "mariadb", scheme == "mysql":
-		return mariadb.Engine{Unproven: unproven}, nil
+		return mariadb.Engine{Unproven: unproven, Here: ledgerHere}, nil
 	}
-	return nil, fault.New(fault.Refused, "engine-unknown", "this version knows sqlite:, postgres:// and mariadb://", "no engine for %s: URLs", scheme)
+	return nil, fault.New(fault.Usage, "engine-unknown", "this version knows sqlite:, postgres:// and mariadb://", "no engine for %s: URLs", scheme)
 }
 
 // loadMigrations reads the project's folder; paths are shown as seen from here.
@@ -208,7 +211,7 @@ func (st *standing) fits() error {
 	for _, k := range st.known {
 		f := st.fileOf(k.Version)
 		if f == nil {
-			faults = append(faults, fault.New(fault.Refused, "file-missing", "put the file back (the ledger has its text), or retreat to before it",
+			faults = append(faults, fault.New(fault.Refused, "file-missing", "put the file back (lastboard ledger "+k.Version+" --source prints it), or retreat to before it",
 				"migration %s-%s has run on this database and its file is not in %s", k.Version, k.Name, "the project"))
 			continue
 		}
@@ -295,6 +298,24 @@ const (
 )
 
 func (s *session) pace() backfill.Pace {
+	p := s.restingPace()
+	limit := max(serverLimit*p.BatchTime, leastServerLimit)
+	if s.db.Info().Host == "" { // the file is held for all
+		limit = max(fileLimit*p.BatchTime, leastFileLimit)
+	}
+	p.Limit = cmp.Or(s.database.Pace.BatchLimit, limit)
+	return p
+}
+
+// What one statement of a batch may take against the time of a batch, and at least.
+const (
+	serverLimit      = 20
+	leastServerLimit = time.Second
+	fileLimit        = 4
+	leastFileLimit   = 200 * time.Millisecond
+)
+
+func (s *session) restingPace() backfill.Pace {
 	wanted := s.database.Pace.BatchTime
 	if !s.database.Live {
 		return backfill.Pace{BatchTime: cmp.Or(wanted, idleBatch)}
@@ -340,7 +361,7 @@ func (s *session) followers(ctx context.Context) ([]run.Follower, error) {
 		i := db.Info()
 		follower, ok := db.(engine.Follower)
 		if !ok {
-			return nil, errors.Join(fault.New(fault.Usage, "configuration", "leave replicas away", "a database of %s has no replicas", i.Engine), db.Close())
+			return nil, errors.Join(fault.New(fault.Usage, "configuration", "leave out replicas", "a database of %s has no replicas", i.Engine), db.Close())
 		}
 		list = append(list, run.Follower{Name: i.Host, DB: follower})
 		s.replicas = append(s.replicas, db)
@@ -383,10 +404,22 @@ func (s *session) runner(o runFlags) *run.Runner {
 		Workers: o.workers, Another: func(ctx context.Context) (engine.Database, error) {
 			return s.engine.Open(ctx, s.project.Path(s.database.URL), engine.Write)
 		},
-		Program: Version, Live: s.database.Live, LetWritersWait: o.letWritersWait, Settle: o.settle, Pace: s.pace(),
+		Program: Version, Live: s.database.Live, LetWritersWait: o.letWritersWait, Settle: o.settle, TrustKept: o.trustKept, SlowStatement: o.slowStatement, Pace: s.pace(),
 		LockWait: s.lockWait(), LockTries: s.lockTries(), Observe: s.NewProgress().Observe,
+		Differs:       func(d run.Difference) error { return s.goOnAsRecorded(o.yes, d) },
 		ReplicaBehind: s.bound(s.database.Pace.ReplicaBehind, replicaBehind), OldTransaction: s.bound(s.database.Pace.OldTransaction, oldTransaction),
 	}}
+}
+
+// goOnAsRecorded shows two plans of a stopped run, and asks.
+func (s *session) goOnAsRecorded(yes string, d run.Difference) error {
+	if yes != "" || !term.IsTerminal(int(os.Stdin.Fd())) {
+		return d.Refusal()
+	}
+	s.Line("migration %s has stopped in the middle, and planned again it comes to other steps: %s", d.Version, d.Step)
+	s.Line("  recorded by %s: %s", d.By, d.Recorded)
+	s.Line("  planned by %s: %s", d.Now, d.Planned)
+	return s.confirm("", "Go on with the recorded steps?")
 }
 
 // runFlags are the flags of commands that change a database.
@@ -396,6 +429,8 @@ type runFlags struct {
 	workers        int
 	metrics        string
 	settle         bool
+	trustKept      bool
+	slowStatement  bool
 }
 
 // confirm asks before anything is changed. Where the project asks for it, the
@@ -409,13 +444,13 @@ func (s *session) confirm(yes, question string) error {
 	case yes == wanted, yes == s.database.Name:
 		return nil
 	case yes != "":
-		return fault.New(fault.Refused, "not-confirmed", "say --yes="+wanted, "this database wants to be named before it is changed")
+		return fault.New(fault.Refused, "not-confirmed", "add --yes="+wanted, "this database has to be named before it is changed")
 	case !term.IsTerminal(int(os.Stdin.Fd())):
 		hint := "--yes"
 		if wanted != "yes" {
 			hint += "=" + wanted
 		}
-		return fault.New(fault.Refused, "not-confirmed", "say "+hint, "nobody is there to confirm the change")
+		return fault.New(fault.Refused, "not-confirmed", "add "+hint, "nobody is there to confirm the change")
 	}
 	fmt.Fprintf(os.Stderr, "%s Type %s to go on: ", question, wanted)
 	line, err := bufio.NewReader(os.Stdin).ReadString('\n')

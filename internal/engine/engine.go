@@ -51,6 +51,13 @@ type Planner interface {
 	Enforces(t *schema.Table, c *schema.Column) bool
 	// Forget gives the statements that take away what is kept.
 	Forget(k *Keeping) []string
+	// DropTrigger gives the statement that drops a trigger of a table.
+	DropTrigger(table, trigger string) string
+	// Preamble is what a session of a person needs before the engine's statements as they are
+	// shown; "" for nothing.
+	Preamble() string
+	// Followers names the triggers that let what is kept in a table follow its rows.
+	Followers(kept string) []string
 	// Place gives the statements that make the place for Lastboard's own tables.
 	Place() []string
 	// CreateSQL gives the engine's own statements that make a table as it stands.
@@ -69,7 +76,7 @@ type Facts struct {
 	Short float64
 	// Live means that applications write meanwhile.
 	Live bool
-	// Kept names the tables of kept values that are there.
+	// Kept names the existing tables of kept values.
 	Kept []string
 	// KeptTable names the table that keeps what the current change would destroy.
 	KeptTable func() string
@@ -97,6 +104,8 @@ type Database interface {
 	// Count gives the number of rows of a table and, if it is asked for, its size in
 	// bytes.
 	Count(ctx context.Context, table string, size bool) (rows, bytes int64, err error)
+	// HasTable reports whether there is a table, one of Lastboard's own included.
+	HasTable(ctx context.Context, table string) (bool, error)
 	// Sample reads n rows of a table, in the order of its key: the key's columns and
 	// those that are asked for; no columns means all.
 	Sample(ctx context.Context, t *schema.Table, columns []string, n int) (*Rows, error)
@@ -141,6 +150,7 @@ type OwnObject struct {
 	Name  string
 	Table string // on which a trigger is
 	Drop  string // the statement that takes it away
+	Off   bool   // a trigger that was switched off, if only for a while
 	Copy  bool   // a place for empty copies, whose trial has died
 }
 
@@ -157,6 +167,8 @@ type TxOptions struct {
 	// MayWait allows that writers wait for all of a statement which cannot be done
 	// otherwise.
 	MayWait bool
+	// Limit is how long one statement that writes may take; 0 means that it may take any time.
+	Limit time.Duration
 	// Lazy allows that the commit is on the disk only once a later one is that is not lazy:
 	// should the server fail before that, all of the transaction is lost, its record with it.
 	Lazy bool
@@ -200,7 +212,8 @@ type Tx interface {
 	Exec(ctx context.Context, sql string, args ...any) (rows int64, err error)
 	Query(ctx context.Context, sql string, args ...any) (*Rows, error)
 	Schema(ctx context.Context) (*schema.Schema, error)
-	// Commit ends the transaction. A Busy error means that nothing was changed.
+	// Commit ends the transaction. A Busy error means that nothing was changed, an [Unsure]
+	// one that the answer was lost.
 	Commit() error
 	Rollback() error
 }
@@ -215,6 +228,30 @@ type Counter interface {
 // on those of a trial: the locks of each step.
 type Prober interface {
 	Probe(ctx context.Context) (Trial, error)
+}
+
+// Explainer is a database that can say how it would do a query.
+type Explainer interface {
+	// ReadsWhole names what a query would read as a whole for each of its rows, as the query
+	// calls it. The query has one place for a number of rows.
+	ReadsWhole(ctx context.Context, query string) ([]string, error)
+}
+
+// Claimant is a database that knows which session holds the claim of the one runner.
+type Claimant interface {
+	// Claimant gives that session, as far as the user may see it, and the statement that ends
+	// it; nil where nobody holds it.
+	Claimant(ctx context.Context) (*Session, string)
+}
+
+// Guarded is a database that can tell who else may write to the ledger's place, and take
+// rights to it away. The error says who could have written to it; made means that the ledger
+// has just been made, with the rights that the database gives by default.
+type Guarded interface {
+	// Belongs asserts that the ledger that was found is that of this database; if none was,
+	// that the database never had one: a copy may have come here without it.
+	Belongs(ctx context.Context, found bool) error
+	Guard(ctx context.Context, made bool) (done []string, err error)
 }
 
 // Bearer is a database whose columns bear what no model of them holds.

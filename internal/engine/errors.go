@@ -1,8 +1,10 @@
 package engine
 
 import (
+	"errors"
 	"fmt"
 	"strings"
+	"time"
 )
 
 // CannotOpen is the error of Open for a database that is not there or not one.
@@ -46,6 +48,38 @@ func (e *Violation) Unwrap() error { return e.Err }
 type Refused struct{ Message, Cure string }
 
 func (e *Refused) Error() string { return e.Message }
+
+// Unsure is the error of a commit whose answer was lost: it may have come about or not.
+type Unsure struct{ Err error }
+
+func (e *Unsure) Error() string {
+	return "the connection was lost while the transaction was being committed: " + e.Err.Error()
+}
+func (e *Unsure) Unwrap() error { return e.Err }
+
+// Committed gives the error of a commit its type.
+func Committed(err error) error {
+	var lost *CannotOpen
+	if errors.As(err, &lost) {
+		return &Unsure{err}
+	}
+	return err
+}
+
+// NoTable is the error of a statement that reads a table which is not there.
+type NoTable struct{ Err error }
+
+func (e *NoTable) Error() string { return e.Err.Error() }
+func (e *NoTable) Unwrap() error { return e.Err }
+
+// Slow is the error of a statement that passed the time it may take.
+type Slow struct {
+	Limit time.Duration
+	Err   error
+}
+
+func (e *Slow) Error() string { return fmt.Sprintf("it took longer than %s", e.Limit) }
+func (e *Slow) Unwrap() error { return e.Err }
 
 // Busy is the error of a transaction that did not get its lock in time, or was chosen
 // to give way to another: trying again helps.

@@ -1,6 +1,7 @@
 package engine
 
 import (
+	"fmt"
 	"strings"
 
 	"lastboard/internal/core/sqltext"
@@ -47,7 +48,9 @@ type Step struct {
 	WritersWait string   `json:"writers_wait"`
 	Rows        int64    `json:"rows"`
 	Bytes       int64    `json:"bytes"`
-	Seconds     float64  `json:"seconds"`
+	// Ways are those in which its alters are made, as far as its trial has found them out.
+	Ways    []string `json:"ways,omitempty"`
+	Seconds float64  `json:"seconds"`
 	// Pause is for how many seconds writers wait at the end of a step that lets them go on
 	// until then.
 	Pause float64 `json:"pause,omitempty"`
@@ -56,6 +59,12 @@ type Step struct {
 	// Early means that a proof can run before anything is changed: nothing before
 	// it in the migration touches its rows.
 	Early bool `json:"early,omitempty"`
+
+	// Native means that its statements are the engine's own, as the migration has them.
+	Native bool `json:"native,omitempty"`
+	// Untried says why such statements were not tried before they run: they could reach
+	// beyond an empty copy. What follows is then known less surely.
+	Untried string `json:"untried,omitempty"`
 
 	// Why says why the step is there, where that is not plain.
 	Why string `json:"why,omitempty"`
@@ -84,10 +93,28 @@ type Step struct {
 	// Undo takes away what the step has made for later steps, when a run is taken back
 	// that has not come to its end.
 	Undo []string `json:"undo,omitempty"`
+	// Equal asks that its statements act on as many rows each: rows that are kept are written,
+	// unless a trigger of somebody else's keeps them from it.
+	Equal bool `json:"equal,omitempty"`
 	// Keeps names what the step keeps.
 	Keeps []*Keeping `json:"keeps,omitempty"`
 	// PutsBack names tables of kept values that are no longer needed after it.
 	PutsBack []string `json:"puts_back,omitempty"`
+}
+
+// Tally counts the rows on which the statements of a step act that asks for equal numbers.
+type Tally struct{ rows []int64 }
+
+// Add counts the rows of a statement. The error says that some were kept from being written.
+func (t *Tally) Add(sql string, rows int64) error {
+	if !strings.HasPrefix(sql, "insert into ") && !strings.HasPrefix(sql, "update ") {
+		return nil
+	}
+	t.rows = append(t.rows, rows)
+	if first := t.rows[0]; rows < first {
+		return fmt.Errorf("%d of %d rows were not written: a trigger of the table keeps them from it", first-rows, first)
+	}
+	return nil
 }
 
 // Outside is what a step needs whose statements are each a transaction of their own,
@@ -120,6 +147,8 @@ type Batch struct {
 	Upper string   `json:"upper"` // gives the greatest key
 	Next  string   `json:"next"`  // gives the key that has ? others before it in Range; no row where there are not so many
 	Do    []string `json:"do"`    // run in order, in one transaction
+	// Equal is as in a step.
+	Equal bool `json:"equal,omitempty"`
 	// Ahead gives the keys of the first ? rows in Range, in their order; "" where they can
 	// only be asked for one at a time.
 	Ahead string `json:"ahead,omitempty"`
@@ -133,7 +162,7 @@ type Batch struct {
 // Second is Next for the second row of all, for those who only try it.
 func (b *Batch) Second() string {
 	mark := strings.LastIndex(b.Next, "?")
-	return strings.ReplaceAll(b.Next[:mark], Range, "true") + "1" + b.Next[mark+1:]
+	return Whole(b.Next[:mark]) + "1" + b.Next[mark+1:]
 }
 
 // Load is the rows of a CSV file on their way into a table.
@@ -188,6 +217,8 @@ type Keeping struct {
 	What    string   `json:"what"`    // one of the kinds below
 	// Statement is which of the migration's statements it belongs to, from 0.
 	Statement int `json:"statement"`
+	// Followed means that triggers let it follow its rows once its migration has run.
+	Followed bool `json:"followed,omitempty"`
 }
 
 // What can be kept.

@@ -31,7 +31,7 @@ func (p *Printer) Overview(tables []*describe.Table, views []*schema.View) {
 func (p *Printer) OneTable(t *describe.Table) {
 	head := bold.Render(t.Table.Name)
 	if !t.Past {
-		head += faint.Render(fmt.Sprintf("  %s rows, %s", Count(t.Rows), Size(t.Bytes)))
+		head += faint.Render(fmt.Sprintf("  %s, %s", rowCount(t.Rows), Size(t.Bytes)))
 	}
 	p.Line("%s", head)
 	if t.Table.Comment != "" {

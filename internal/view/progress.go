@@ -77,6 +77,8 @@ func (g *Progress) Observe(e run.Event) {
 			text = fmt.Sprintf("try %d for a lock; in the way is %s", e.Try, e.Who[0])
 		}
 		g.p.Note("%s", faint.Render(text))
+	case "too-slow":
+		g.p.Note("%s", faint.Render(fmt.Sprintf("a batch of %s rows was given up, %s: fewer are tried", Count(e.Rows), e.Why)))
 	case "cleared":
 		g.p.Note("cleared away: %s", e.Why)
 	case "holding":

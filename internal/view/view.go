@@ -210,6 +210,14 @@ func Plural(n int, one, many string) string {
 	return Count(int64(n)) + " " + many
 }
 
+// rowCount says how many rows there are.
+func rowCount(n int64) string {
+	if n == 1 {
+		return "1 row"
+	}
+	return Count(n) + " rows"
+}
+
 // Count writes a number with its thousands apart.
 func Count(n int64) string {
 	s := fmt.Sprint(n)

@@ -166,9 +166,9 @@ func (m *MariaDB) URL(database string) string {
 // DSN gives the address as the driver has it, for sessions in which names and texts are
 // written as on the other engines.
 func DSN(url string) string {
-	rest := strings.TrimPrefix(url, "mariadb://root@")
+	user, rest, _ := strings.Cut(strings.TrimPrefix(url, "mariadb://"), "@")
 	address, database, _ := strings.Cut(rest, "/")
-	return "root@tcp(" + address + ")/" + database + "?multiStatements=true&collation=utf8mb4_nopad_bin&group_concat_max_len=16777216&time_zone=%27%2B00%3A00%27&sql_mode=%27ANSI_QUOTES%2CPIPES_AS_CONCAT%2CNO_BACKSLASH_ESCAPES%2CSTRICT_ALL_TABLES%2CNO_AUTO_VALUE_ON_ZERO%27"
+	return user + "@tcp(" + address + ")/" + database + "?multiStatements=true&collation=utf8mb4_nopad_bin&group_concat_max_len=16777216&time_zone=%27%2B00%3A00%27&sql_mode=%27ANSI_QUOTES%2CPIPES_AS_CONCAT%2CNO_BACKSLASH_ESCAPES%2CSTRICT_ALL_TABLES%2CNO_AUTO_VALUE_ON_ZERO%27"
 }
 
 // Database makes a new database and gives its name.
@@ -178,7 +178,9 @@ func (m *MariaDB) Database() (string, error) {
 }
 
 // Drop takes a database away.
-func (m *MariaDB) Drop(database string) error { return m.Exec("", "drop database if exists "+database) }
+func (m *MariaDB) Drop(database string) error {
+	return m.Exec("", "drop database if exists "+database, "drop database if exists lastboard_"+database)
+}
 
 // Stop ends the server and takes its folder away.
 func (m *MariaDB) Stop() error {

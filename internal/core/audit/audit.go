@@ -11,6 +11,7 @@ import (
 
 	"lastboard/internal/core/ledger"
 	"lastboard/internal/core/migration"
+	"lastboard/internal/core/plan"
 	"lastboard/internal/core/schema"
 	"lastboard/internal/engine"
 )
@@ -44,9 +45,15 @@ func Run(ctx context.Context, in Input) ([]Finding, error) {
 	}
 	list := []Finding{}
 	mends := map[string]string{}
-	for _, d := range schema.Compare(expected, found, in.Engine.Text) {
+	between := in.betweenShapes()
+	differences := schema.Compare(expected, found, in.Engine.Text)
+	for _, d := range differences {
+		if k := between[strings.ToLower(d.Table)]; k != nil {
+			list = append(list, Finding{d, "migration " + k.Version + " is in its middle: lastboard " + k.Direction + " goes on with it"})
+			continue
+		}
 		if d.Object == "trigger" {
-			list = append(list, Finding{d, mendTrigger(expected.Table(d.Table), d)})
+			list = append(list, Finding{d, in.mendTrigger(expected.Table(d.Table), d)})
 			continue
 		}
 		key := d.Object + d.Table
@@ -56,13 +63,45 @@ func Run(ctx context.Context, in Input) ([]Finding, error) {
 		mend, known := mends[key]
 		if !known {
 			mend = in.mend(expected, found, d)
+			if strings.Contains(mend, "drop ") && slices.ContainsFunc(differences, func(o schema.Difference) bool { return o.Table == d.Table && loses(o) }) {
+				mend = "-- This drops values that are kept nowhere: what is needed of them has to be brought elsewhere first.\n" + mend
+			}
 			mends[key] = mend
 		}
 		list = append(list, Finding{d, mend})
 	}
 	list = append(list, in.files()...)
+	own, err := in.ledgerItself(ctx)
+	if err != nil {
+		return nil, err
+	}
+	list = append(list, own...)
 	left, err := in.leftovers(ctx)
 	return append(list, left...), err
+}
+
+// loses reports whether to mend a difference drops what rows hold.
+func loses(d schema.Difference) bool {
+	return d.Attribute == "exists" && d.Expected == "no" && (d.Object == "column" || d.Object == "table")
+}
+
+// betweenShapes gives the tables of migrations that have stopped in their middle: they are not
+// what they were, nor what they will be, and it is for those to go on.
+func (in *Input) betweenShapes() map[string]*ledger.Migration {
+	tables := map[string]*ledger.Migration{}
+	for _, k := range in.Known {
+		if k.State != ledger.Running && k.State != ledger.Stopped {
+			continue
+		}
+		records, err := plan.DecodeRecords(k.Changes)
+		if err != nil {
+			continue // which is a finding of its own
+		}
+		for _, t := range (&plan.Plan{Records: records}).Touched() {
+			tables[strings.ToLower(t)] = k
+		}
+	}
+	return tables
 }
 
 // mend gives the statements that make the table or view of a difference again what
@@ -86,20 +125,31 @@ func (in *Input) mend(expected, found *schema.Schema, d schema.Difference) strin
 		}
 	}
 	sql = slices.DeleteFunc(sql, func(s string) bool { return strings.HasPrefix(s, "explain ") || strings.HasPrefix(s, "select ") }) // checks of the run's own
-	return strings.Join(sql, ";\n")
+	return in.shown(sql)
 }
 
-func mendTrigger(t *schema.Table, d schema.Difference) string {
+func (in *Input) mendTrigger(t *schema.Table, d schema.Difference) string {
 	var sql []string
 	if d.Found != "no" {
-		sql = append(sql, `drop trigger "`+strings.ReplaceAll(d.Name, `"`, `""`)+`"`)
+		sql = append(sql, in.Engine.DropTrigger(d.Table, d.Name))
 	}
-	for _, tr := range t.Triggers {
-		if schema.SameName(tr.Name, d.Name) {
-			sql = append(sql, tr.SQL)
+	if t != nil {
+		for _, tr := range t.Triggers {
+			if schema.SameName(tr.Name, d.Name) {
+				sql = append(sql, tr.SQL)
+			}
 		}
 	}
-	return strings.Join(sql, ";\n")
+	return in.shown(sql)
+}
+
+// shown gives statements as a person can run them.
+func (in *Input) shown(sql []string) string {
+	if before := in.Engine.Preamble(); before != "" && len(sql) > 0 {
+		sql = append([]string{before}, sql...)
+	}
+	text := strings.ReplaceAll(strings.Join(sql, ";\n"), ", "+engine.Algorithm, "") // a person lets the server choose
+	return engine.Shown(text)
 }
 
 // between gives the change from one table to another by the names of their columns, and
@@ -133,7 +183,7 @@ func (in *Input) files() []Finding {
 		i := slices.IndexFunc(in.Files, func(m *migration.Migration) bool { return m.Version == k.Version })
 		switch {
 		case i < 0:
-			add(k.Version, "file", k.Version+"-"+k.Name+".sql", "", "put the file back: the ledger has its text")
+			add(k.Version, "file", k.Version+"-"+k.Name+".sql", "", "put the file back: lastboard ledger "+k.Version+" --source prints its text")
 		case in.Files[i].Checksum() != k.Checksum:
 			add(k.Version, "text", "as it ran", "edited since", "put the file back as it was, and write the change as a new migration")
 		}
@@ -178,6 +228,18 @@ func (in *Input) leftovers(ctx context.Context) ([]Finding, error) {
 			list = append(list, Finding{
 				schema.Difference{Table: k.Keeping.Table, Object: "kept data", Name: k.Keeping.Kept, Attribute: "exists", Expected: "yes", Found: "no"},
 				"it cannot be brought back; lastboard kept " + k.Version + " --discard forgets it",
+			})
+		}
+	}
+	doubtful, err := in.Ledger.Doubtful(ctx, in.Engine)
+	if err != nil {
+		return nil, err
+	}
+	for _, k := range kept {
+		for _, trigger := range doubtful[k.Keeping.Kept] {
+			list = append(list, Finding{
+				schema.Difference{Table: k.Keeping.Table, Object: "trigger", Name: trigger, Attribute: "untouched", Expected: "yes", Found: "no"},
+				"what is kept may be of rows that went meanwhile: lastboard kept " + k.Version + " --discard lets go of it; if none went, retreat --trust-kept puts it back",
 			})
 		}
 	}

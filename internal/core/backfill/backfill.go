@@ -27,6 +27,9 @@ type Pace struct {
 	// Share is how long a pause is against the stretch or the batch before it, if that is
 	// longer.
 	Share float64
+	// Limit is what one statement of a batch may take; a batch that takes longer is given up,
+	// and tried with fewer rows. 0 means that it may take any time.
+	Limit time.Duration
 	// Flush is how much longer than the shortest one the commit of a batch may take, as
 	// what others commit waits for the same log: large batches shrink to meet it. 0 means
 	// that it does not matter.
@@ -49,16 +52,30 @@ func (p Pace) Resting(share float64) Pace {
 // How many rows the first batch takes before any has been timed, and the first stretch of
 // one that may not work for long.
 const (
-	firstBatch   = 1000
+	firstBatch   = 200
 	firstStretch = 100
 )
+
+// fewestFlushed is the least batch to which slow commits shrink one.
+const fewestFlushed = 1000
 
 // mostAhead bounds how many keys are read before their rows are done.
 const mostAhead = 2000
 
-// fewest is how many rows are done at once at least, however long they take: for fewer the
-// statement alone would take most of the time.
+// fewest is how many rows are done at once at least, unless they take far longer than they
+// may: for fewer the statement alone would take most of the time.
 const fewest = 30
+
+// longTime is what so few rows take only where each takes long.
+const longTime = 20 * time.Millisecond
+
+// floor gives the least number of rows, where the last ones took some time.
+func floor(took, batch time.Duration) int {
+	if took > max(2*batch, longTime) {
+		return 1
+	}
+	return fewest
+}
 
 // maxBatch bounds a batch, so that a stop is never far away.
 const maxBatch = 500_000
@@ -82,6 +99,8 @@ type Hooks struct {
 	Begin func(ctx context.Context, alone bool) (engine.Tx, error)
 	// GaveWay hears of a batch that was given up for others, and how often it was.
 	GaveWay func(times int, busy *engine.Busy)
+	// TooSlow hears of a batch that was given up since it took too long.
+	TooSlow func(rows int, slow *engine.Slow)
 	// Save records a checkpoint in the batch's transaction.
 	Save func(ctx context.Context, tx engine.Tx, c Checkpoint) error
 	// Done hears of each batch after its commit: rows done in all, and the time it
@@ -116,6 +135,16 @@ func Run(ctx context.Context, b *engine.Batch, from Checkpoint, h Hooks) (Checkp
 		}
 		one := batch{Batch: b, pace: pace, size: size, most: most, from: from}
 		err = one.run(ctx, h)
+		var slow *engine.Slow
+		if errors.As(err, &slow) {
+			if one.size == 1 {
+				return from, err
+			}
+			h.TooSlow(one.size, slow)
+			size = max(one.size/8, 1)
+			most = size
+			continue
+		}
 		var busy *engine.Busy
 		if errors.As(err, &busy) && (gaveWay == 0 || time.Since(since) < longestWay) {
 			// The batch was given up for a transaction of somebody else's: a smaller one meets
@@ -146,11 +175,11 @@ func Run(ctx context.Context, b *engine.Batch, from Checkpoint, h Hooks) (Checkp
 		shortest = min(shortest, one.commit)
 		size = one.size
 		if pace.Stretch == 0 {
-			size = resize(size, one.held, pace.BatchTime)
+			size = resize(size, one.held, one.took, pace.BatchTime)
 		}
 		if pace.Flush > 0 { // the commit of a small one takes what the disk takes
 			bound := time.Duration(pace.Flush * float64(max(shortest, time.Millisecond)))
-			most = min(most, max(resize(one.keys, one.commit, bound), firstBatch))
+			most = min(most, max(resize(one.keys, one.commit, 0, bound), fewestFlushed))
 		}
 		size = min(size, most)
 		if pace.Rest > 0 {
@@ -163,17 +192,18 @@ func Run(ctx context.Context, b *engine.Batch, from Checkpoint, h Hooks) (Checkp
 const longestRest = time.Second
 
 // resize aims at the time that a batch may take, carefully upwards.
-func resize(size int, held, want time.Duration) int {
+// took is what the rows alone took of it.
+func resize(size int, held, took, want time.Duration) int {
 	factor := float64(want) / float64(max(held, time.Microsecond))
 	factor = min(max(factor, 0.25), 2)
-	return min(max(int(float64(size)*factor), fewest), maxBatch)
+	return min(max(int(float64(size)*factor), floor(took, want)), maxBatch)
 }
 
 // nudge aims at the time that most stretches take: one in a while is held up by others,
 // and says nothing of its size.
-func nudge(size int, took, want time.Duration) int {
+func nudge(size int, took, want, batch time.Duration) int {
 	if took > want {
-		return max(size*7/8, fewest)
+		return max(size*7/8, floor(took, batch))
 	}
 	return min(size+max(size/7, 1), maxBatch)
 }

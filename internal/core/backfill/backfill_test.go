@@ -249,7 +249,7 @@ type slow struct {
 }
 
 func (s slow) Commit() error {
-	time.Sleep(2*time.Millisecond + time.Duration(*s.rows)*20*time.Microsecond)
+	time.Sleep(2*time.Millisecond + time.Duration(*s.rows)*60*time.Microsecond)
 	s.times[*s.rows/1000]++
 	return s.Tx.Commit()
 }

@@ -3,6 +3,7 @@ package backfill
 import (
 	"context"
 	"fmt"
+	"strconv"
 	"strings"
 	"time"
 
@@ -58,7 +59,7 @@ func (b *batch) run(ctx context.Context, h Hooks) error {
 		if b.pace.Stretch == 0 {
 			break
 		}
-		b.size = nudge(rows, b.took, b.pace.Stretch)
+		b.size = nudge(rows, b.took, b.pace.Stretch, b.pace.BatchTime)
 		pause := max(time.Duration(b.pace.Share*float64(b.took)), shortestPause)
 		if next.Last == next.Upper || b.keys >= b.most || time.Since(started)+pause+b.took > b.pace.BatchTime {
 			break
@@ -93,13 +94,20 @@ func (b *batch) stretch(ctx context.Context, tx engine.Tx, from Checkpoint) (Che
 	}
 	var changed int64
 	began := time.Now()
+	var tally engine.Tally
+	turn := strconv.FormatInt(began.UnixNano(), 10)
 	for _, sql := range b.Do {
-		n, err := do(ctx, tx, sql, condition, args)
+		n, err := do(ctx, tx, strings.ReplaceAll(sql, engine.Turn, turn), condition, args)
 		if err != nil {
 			return from, fmt.Errorf("in the batch of %s: %w", between(from.Last, end), err)
 		}
 		if strings.Contains(sql, engine.Range) {
 			changed = n // the last one says what was done
+		}
+		if b.Equal {
+			if err := tally.Add(sql, n); err != nil {
+				return from, err
+			}
 		}
 		mishap.Place("batch-statement")
 	}

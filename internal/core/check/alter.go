@@ -63,7 +63,7 @@ func (c *checker) alter(st *sqltext.AlterTable) {
 			if a.Value == nil {
 				continue
 			}
-			c.add(fault.Note, a.At, "default-leaves-old-rows", "add a backfill if the rows that are there should have it, too", "a default is for new rows: rows in which %s is null stay as they are", a.Column)
+			c.add(fault.Note, a.At, "default-leaves-old-rows", "add a backfill if existing rows should have it, too", "a default is for new rows: rows in which %s is null stay as they are", a.Column)
 		case *sqltext.SetNotNull:
 			c.expr(t, a.Using, a.At)
 			c.nullable(t, a.Using, a.At)
@@ -147,7 +147,7 @@ func (c *checker) cannotReturn(t *schema.Table, a *sqltext.DropColumn) {
 // position notes a place that the engine does not give without copying the table.
 func (c *checker) position(pos sqltext.Pos, column string, p *sqltext.Place) {
 	if p != nil && !p.Rebuild && c.engine.Name() == "sqlite" {
-		c.add(fault.Note, pos, "position-not-kept", "write rebuild behind it to have the table copied, or leave the place away", "%s stands last, or stays where it is, unless the table is copied", column)
+		c.add(fault.Note, pos, "position-not-kept", "write rebuild behind it to have the table copied, or leave out the place", "%s stands last, or stays where it is, unless the table is copied", column)
 	}
 }
 

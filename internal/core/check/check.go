@@ -85,7 +85,7 @@ func (c *checker) heading() {
 	c.gone = map[string][]*sqltext.DropColumn{}
 	switch f := c.m.File; {
 	case len(f.Statements) == 0:
-		c.add(fault.Note, sqltext.Pos{Line: 1, Column: 1}, "migration-empty", "", "the migration has no statements")
+		c.add(fault.Error, sqltext.Pos{Line: 1, Column: 1}, "migration-empty", plan.EmptyCure, "the migration has no statements")
 	case f.Title == "":
 		c.add(fault.Note, f.Statements[0].Start(), "title-missing", "begin the file with a comment: -- what changes, and why", "the migration has no title")
 	}
@@ -144,14 +144,14 @@ func (c *checker) statement(st sqltext.Statement) {
 
 func (c *checker) discard(pos sqltext.Pos, discard bool, what string) {
 	if discard {
-		c.add(fault.Warning, pos, "discard-loses-data", "leave discard away to keep them until they are no longer wanted", "%s will not be kept: a retreat cannot bring them back", what)
+		c.add(fault.Warning, pos, "discard-loses-data", "leave out discard to keep them until they are no longer wanted", "%s will not be kept: a retreat cannot bring them back", what)
 	}
 }
 
-// invented notes that a clock makes up history for rows that are there.
+// invented notes that a clock makes up history for existing rows.
 func (c *checker) invented(e sqltext.Expr, pos sqltext.Pos) {
 	if what := schema.Unsteady(e); strings.HasPrefix(what, "current_") {
-		c.add(fault.Note, pos, "invented-history", "leave old rows null, if it is not known when they came", "rows that are there get the time of the migration as %s: one value for all, and not when they came", what)
+		c.add(fault.Note, pos, "invented-history", "leave old rows null, if it is not known when they came", "existing rows get the time of the migration as %s: one value for all, and not when they came", what)
 	}
 }
 

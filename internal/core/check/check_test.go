@@ -32,7 +32,7 @@ func TestWhatIsFoundWithoutADatabase(t *testing.T) {
 		level fault.Level
 		rule  string
 	}{
-		{"-- T\n", fault.Note, "migration-empty"},
+		{"-- T\n", fault.Error, "migration-empty"},
 		{"drop table nosuch;", fault.Note, "title-missing"},
 		{"-- T\n-- decide: one or two?\nalter table vessel add a text;", fault.Error, "undecided"},
 		{"-- T\nalter table vesel add a text;", fault.Error, "name-unknown"},

@@ -29,6 +29,7 @@ const (
 	Usage   Class = 2 // the command or the configuration is wrong
 	Refused Class = 3 // refused before anything was changed
 	Stopped Class = 4 // stopped in the middle, safe to run again
+	Unknown Class = 6 // an answer was lost, and the database cannot be asked
 	Differs Class = 5 // two things that should be equal are not
 )
 

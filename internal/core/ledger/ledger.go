@@ -59,6 +59,28 @@ type Migration struct {
 	AdvancedAt, SettledAt        string
 }
 
+// Same reports whether two records say the same; nil stands for none.
+func (m *Migration) Same(o *Migration) bool {
+	if m == nil || o == nil {
+		return m == o
+	}
+	return m.Version == o.Version && m.State == o.State && m.Direction == o.Direction && m.Checksum == o.Checksum && m.AdvancedAt == o.AdvancedAt &&
+		string(m.Changes) == string(o.Changes) && string(m.Wanted) == string(o.Wanted)
+}
+
+// Standing says in a word where a migration stands; nil stands for one that has not run.
+func (m *Migration) Standing() string {
+	switch {
+	case m == nil:
+		return Waiting
+	case m.State == Stopped && m.Direction == Retreat:
+		return "half way back"
+	case m.State == Settled || m.State == Open:
+		return m.State + ", advanced at " + m.AdvancedAt
+	}
+	return m.State
+}
+
 // The states of a migration.
 const (
 	Waiting = "waiting"
@@ -132,15 +154,27 @@ func Of(db engine.Database) *Ledger { return &Ledger{db} }
 // Lastboard has written.
 func (l *Ledger) Exists(ctx context.Context) (bool, error) {
 	rows, err := l.db.Query(ctx, "select value from lastboard_meta where name in ('format', 'needs') order by name")
-	if err != nil {
-		var busy *engine.Busy
-		if errors.As(err, &busy) {
-			return false, err
+	var none *engine.NoTable
+	var busy *engine.Busy
+	switch {
+	case errors.As(err, &none):
+		return false, l.belongs(ctx, false)
+	case err != nil && (errors.As(err, &busy) || ctx.Err() != nil):
+		return false, err
+	case err != nil:
+		cure := "connect as the user who runs the migrations, or find out why it cannot be read"
+		if cannot := (*engine.CannotOpen)(nil); errors.As(err, &cannot) && cannot.Cure != "" {
+			cure = cannot.Cure
 		}
-		return false, nil
-	}
-	if len(rows.Values) == 0 {
-		return false, nil
+		f := fault.New(fault.Failed, "ledger-unreadable", cure, "the ledger cannot be read, so that nothing is known of what has run: %v", err)
+		f.Err = err
+		return false, f
+	case len(rows.Values) == 0:
+		// Where each table is made by itself, a run may have died before the ledger was whole.
+		if known, err := l.Migrations(ctx); errors.As(err, &none) || err == nil && len(known) == 0 {
+			return false, nil
+		}
+		return false, fault.New(fault.Failed, "ledger-broken", "bring the ledger's tables back from a backup of this database", "the ledger is there and does not say its own version: somebody has changed it")
 	}
 	if n, err := strconv.Atoi(text(rows.Values[0][0])); err != nil || n > format {
 		needs := "a newer one"
@@ -150,7 +184,24 @@ func (l *Ledger) Exists(ctx context.Context) (bool, error) {
 		return false, fault.New(fault.Refused, "ledger-newer", "install Lastboard "+needs+" or later",
 			"this database's ledger was written by a newer Lastboard (its format is %s, this program knows %d)", text(rows.Values[0][0]), format)
 	}
-	return true, nil
+	return true, l.belongs(ctx, true)
+}
+
+// belongs refuses the ledger of another database, and to take a database for one without
+// that had one.
+func (l *Ledger) belongs(ctx context.Context, found bool) error {
+	g, ok := l.db.(engine.Guarded)
+	if !ok {
+		return nil
+	}
+	err := g.Belongs(ctx, found)
+	var cannot *engine.CannotOpen
+	if errors.As(err, &cannot) {
+		f := fault.New(fault.Refused, "ledger-of-another", cannot.Cure, "%s", cannot.Message)
+		f.Err = err
+		return f
+	}
+	return err
 }
 
 // Tables gives the statements that make the ledger's tables.
@@ -172,6 +223,11 @@ func Create(ctx context.Context, tx engine.Tx, place []string, program string) e
 func (l *Ledger) Migrations(ctx context.Context) ([]*Migration, error) {
 	rows, err := l.db.Query(ctx, `select version, name, title, reason, state, direction, checksum, source, changes, wanted, advanced_at, settled_at
 		from lastboard_migration order by length(version), version`)
+	if none := (*engine.NoTable)(nil); errors.As(err, &none) {
+		f := fault.New(fault.Failed, "ledger-broken", "bring it back from a backup", "a part of the ledger is gone: %v", err)
+		f.Err = err
+		return nil, f
+	}
 	if err != nil {
 		return nil, err
 	}
@@ -239,6 +295,16 @@ func (l *Ledger) Steps(ctx context.Context, version, direction string) ([]Step, 
 	return list, nil
 }
 
+// Facts gives what the plan of a run was made from, as [PutFacts] has written it; nil where
+// an earlier version has not.
+func (l *Ledger) Facts(ctx context.Context, version, direction string) (json.RawMessage, error) {
+	rows, err := l.db.Query(ctx, "select facts from lastboard_plan where version = ? and direction = ?", version, direction)
+	if err != nil || len(rows.Values) == 0 {
+		return nil, err
+	}
+	return json.RawMessage(text(rows.Values[0][0])), nil
+}
+
 // Checkpoint gives how far a backfill came: the last key done and the greatest
 // key to do, as [EncodeKey] wrote them, and the rows done. ok is false before it
 // has begun.
@@ -278,7 +344,7 @@ func (l *Ledger) Kept(ctx context.Context) (list []Kept, last int64, err error) 
 // Owns reports whether a table is one of the ledger's own.
 func Owns(table string) bool {
 	return slices.Contains([]string{
-		"lastboard_meta", "lastboard_entry", "lastboard_migration", "lastboard_step", "lastboard_backfill", "lastboard_kept", "lastboard_runner", "lastboard_table", "lastboard_work", "lastboard_pace", engine.NoteTable,
+		"lastboard_meta", "lastboard_entry", "lastboard_migration", "lastboard_step", "lastboard_backfill", "lastboard_kept", "lastboard_runner", "lastboard_table", "lastboard_work", "lastboard_pace", "lastboard_plan", "lastboard_id", engine.NoteTable,
 	}, table)
 }
 

@@ -41,6 +41,46 @@ func (l *Ledger) Left(ctx context.Context) (left, unfinished []engine.OwnObject,
 	return left, unfinished, nil
 }
 
+// Doubtful names the triggers that let kept values follow their rows and are not as they were
+// made, by the table of kept values: rows may have gone since without what was kept of them,
+// and others may have come with their keys.
+func (l *Ledger) Doubtful(ctx context.Context, e engine.Planner) (map[string][]string, error) {
+	own, err := l.db.Own(ctx)
+	if err != nil {
+		return nil, err
+	}
+	kept, _, err := l.Kept(ctx)
+	if err != nil {
+		return nil, err
+	}
+	known, err := l.Migrations(ctx)
+	if err != nil {
+		return nil, err
+	}
+	doubtful := map[string][]string{}
+	for _, k := range kept {
+		stopped := slices.ContainsFunc(known, func(m *Migration) bool {
+			return m.Version == k.Version && (m.State == Running || m.State == Stopped)
+		})
+		if !k.Keeping.Followed || stopped {
+			continue
+		}
+		var off []string
+		there := false
+		for _, name := range e.Followers(k.Keeping.Kept) {
+			i := slices.IndexFunc(own, func(o engine.OwnObject) bool { return o.Kind == "trigger" && o.Name == name })
+			there = there || i >= 0
+			if i < 0 || own[i].Off {
+				off = append(off, name)
+			}
+		}
+		if there && len(off) > 0 { // where all are gone, they went with their table
+			doubtful[k.Keeping.Kept] = off
+		}
+	}
+	return doubtful, nil
+}
+
 // Passing reports whether something that is left holds nothing that anybody could miss, so
 // that the next run may take it away: not a table of kept values, nor one whose name says
 // nothing, as of a copy that somebody has made of the ledger.

@@ -60,10 +60,11 @@ type Pace struct {
 // AsSaid is a pace that wants nothing else than the project says.
 var AsSaid = Pace{BatchTime: -1, Rest: -1}
 
-// side are the tables of those who look on and steer. A database that an earlier version
-// took under care gets them when the next run begins.
+// side are tables that a database which an earlier version took under care gets when the next
+// run begins: of those who look on and steer, and of what the plan of a run was made from.
 var side = []string{
 	`create table if not exists lastboard_work (id integer not null primary key, token varchar(64) not null, work text not null)`,
+	`create table if not exists lastboard_plan (version varchar(20) not null, direction varchar(20) not null, facts text not null, primary key (version, direction))`,
 	`create table if not exists lastboard_pace (id integer not null primary key, held integer not null, batch_time double precision not null, rest double precision not null,
 		by_whom varchar(200) not null, host varchar(200) not null, at varchar(30) not null)`,
 }
@@ -71,7 +72,7 @@ var side = []string{
 // Complete makes what a ledger of an earlier version lacks.
 func (l *Ledger) Complete(ctx context.Context, do func(func(engine.Tx) error) error) error {
 	var lacks []string
-	if _, err := l.db.Query(ctx, "select 1 from lastboard_pace, lastboard_work where 1 = 0"); err != nil {
+	if _, err := l.db.Query(ctx, "select 1 from lastboard_pace join lastboard_work on 1 = 0 join lastboard_plan on 1 = 0"); err != nil {
 		lacks = append(lacks, side...)
 	}
 	if _, err := l.db.Query(ctx, "select forecast from lastboard_entry where 1 = 0"); err != nil {

@@ -41,7 +41,7 @@ func null(s string) any {
 
 // Forget takes a migration's record away, and those of its steps.
 func Forget(ctx context.Context, tx engine.Tx, version string) error {
-	for _, table := range []string{"lastboard_migration", "lastboard_step", "lastboard_backfill"} {
+	for _, table := range []string{"lastboard_migration", "lastboard_step", "lastboard_backfill", "lastboard_plan"} {
 		if _, err := tx.Exec(ctx, "delete from "+table+" where version = ?", version); err != nil {
 			return err
 		}
@@ -67,6 +67,21 @@ func PutSteps(ctx context.Context, tx engine.Tx, version, direction string, step
 		}
 	}
 	return nil
+}
+
+// PutFacts writes what the plan of a run was made from, in place of what it had.
+func PutFacts(ctx context.Context, tx engine.Tx, version, direction string, facts json.RawMessage) error {
+	if err := ForgetFacts(ctx, tx, version); err != nil {
+		return err
+	}
+	_, err := tx.Exec(ctx, "insert into lastboard_plan (version, direction, facts) values (?, ?, ?)", version, direction, string(facts))
+	return err
+}
+
+// ForgetFacts takes them away: a run that came to its end is not gone on with.
+func ForgetFacts(ctx context.Context, tx engine.Tx, version string) error {
+	_, err := tx.Exec(ctx, "delete from lastboard_plan where version = ?", version)
+	return err
 }
 
 // StepBegun records that a step is about to be done whose outcome the database alone
@@ -174,7 +189,7 @@ func TakeOver(ctx context.Context, tx engine.Tx, r *Runner, server bool) error {
 		return err
 	}
 	if other != nil && !server && other.Host != r.Host && !other.silent() {
-		return OneRunner(other)
+		return OneRunner(other, nil, "")
 	}
 	for _, sql := range []string{"delete from lastboard_runner", "delete from lastboard_work", "delete from lastboard_pace"} {
 		if _, err := tx.Exec(ctx, sql); err != nil {
@@ -186,11 +201,20 @@ func TakeOver(ctx context.Context, tx engine.Tx, r *Runner, server bool) error {
 	return err
 }
 
-// OneRunner is the refusal for a second runner.
-func OneRunner(other *Runner) error {
+// OneRunner is the refusal for a second runner. holder is the session that holds the claim,
+// and end the statement that ends it; nil where they are not known.
+func OneRunner(other *Runner, holder *engine.Session, end string) error {
 	f := fault.New(fault.Refused, "runner-busy", "wait until it is done", "another Lastboard is changing this database")
-	if other != nil {
-		f.Message = "another Lastboard is changing this database: " + other.String()
+	switch {
+	case other != nil && holder != nil:
+		f.Message += ": " + other.String() + "; the lock of the one runner is held by " + holder.String()
+	case other != nil:
+		f.Message += ": " + other.String()
+	case holder != nil:
+		f.Message = "the lock of the one runner of this database is held by " + holder.String()
+	}
+	if holder != nil {
+		f.Cure += "; if that session is no Lastboard, end it: " + end
 	}
 	return f
 }

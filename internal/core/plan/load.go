@@ -26,7 +26,10 @@ func (p *Planner) loads(ctx context.Context, out *Plan, c *schema.Change, steps 
 		}
 		s.Load.Sum = file.Sum
 		if err := file.Check(s.Load.Types, s.Load.Keys); err != nil {
-			return fault.New(fault.Refused, "file-would-break", "put the file right", "%v", err)
+			return fault.New(fault.Refused, "file-would-break", "correct the file", "%v", err)
+		}
+		if p.told != nil {
+			continue
 		}
 		err = p.in.DB.Lend(ctx, s.Load.Lend, s.Load.LendRow, func(add func([]any) error) error {
 			return file.Rows(s.Load.Types, func(_ int, values []any) error { return add(values) })

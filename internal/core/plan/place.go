@@ -87,11 +87,18 @@ func at(m *migration.Migration, pos sqltext.Pos, f *fault.Fault) *fault.Fault {
 	return f
 }
 
-// Undecided refuses a migration in which a person still has to decide something.
+// EmptyCure is what to do about a migration without statements.
+const EmptyCure = "write its statements, or delete the file"
+
+// Undecided refuses a migration in which a person still has to decide something, or to write
+// anything at all.
 func Undecided(m *migration.Migration) *fault.Fault {
+	if len(m.File.Statements) == 0 {
+		return at(m, sqltext.Pos{Line: 1, Column: 1}, fault.New(fault.Refused, "migration-empty", EmptyCure, "the migration has no statements"))
+	}
 	c := m.Undecided()
 	if c == nil {
 		return nil
 	}
-	return at(m, c.Pos, fault.New(fault.Refused, "undecided", "decide, and take the line away", "the migration asks something that only a person can answer"))
+	return at(m, c.Pos, fault.New(fault.Refused, "undecided", "decide, and delete the line", "the migration asks something that only a person can answer"))
 }

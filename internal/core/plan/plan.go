@@ -58,6 +58,15 @@ type Plan struct {
 	Overlap    []string
 	Warnings   fault.List
 	KeptNumber int64
+	// Unsure names tables that statements change which were not tried: what becomes of them
+	// is known once they have run.
+	Unsure []string
+
+	// Facts are what it was made from.
+	Facts *Facts
+
+	// Slow says that a statement is expected to take very long; nil for none.
+	Slow *fault.Fault
 
 	short     float64 // for how many seconds writers may wait
 	statement int     // the one that is being planned, from 0
@@ -111,6 +120,7 @@ type Planner struct {
 	planned []string               // tables of kept values that planned steps make
 	number  int64
 	now     string
+	told    *Facts // of an earlier plan, which are asked in place of the database; nil for none
 }
 
 // New reads the database's tables and makes an empty copy of them to try steps on.
@@ -170,7 +180,7 @@ func (p *Planner) Close() error { return p.trial.Close() }
 // Advance plans a migration. The error is a [fault.List] for what is wrong with
 // the migration.
 func (p *Planner) Advance(ctx context.Context, m *migration.Migration) (*Plan, error) {
-	out := &Plan{Version: m.Version, Name: m.Name, Direction: ledger.Advance, Migration: m, Before: p.current}
+	out := &Plan{Version: m.Version, Name: m.Name, Direction: ledger.Advance, Migration: m, Before: p.current, Facts: p.newFacts()}
 	if f := Undecided(m); f != nil {
 		return nil, fault.List{f}
 	}
@@ -209,9 +219,10 @@ func (p *Planner) Advance(ctx context.Context, m *migration.Migration) (*Plan, e
 
 // change plans one change and tries it.
 func (p *Planner) change(ctx context.Context, out *Plan, c *schema.Change) error {
-	if err := p.count(ctx, c); err != nil {
+	if err := p.count(ctx, c, len(out.Facts.Changes)); err != nil {
 		return err
 	}
+	facts := ChangeFacts{Rows: maps.Clone(p.rows), Bytes: maps.Clone(p.bytes)}
 	steps, err := p.in.Engine.Steps(c, p.facts())
 	if err != nil {
 		return err
@@ -239,8 +250,16 @@ func (p *Planner) change(ctx context.Context, out *Plan, c *schema.Change) error
 	if err := p.asPlanned(c, got); err != nil {
 		return err
 	}
+	facts.After = schema.Since(p.current, got)
+	for _, s := range steps {
+		facts.Ways = append(facts.Ways, s.Ways)
+	}
+	out.Facts.Changes = append(out.Facts.Changes, facts)
 	record := newRecord(c, p.current, got)
 	for _, s := range steps {
+		if s.Untried != "" {
+			out.Unsure = append(out.Unsure, changedTables(c)...)
+		}
 		s.Change = len(out.Records)
 		s.Early = s.Proof != nil && !s.Proof.Late && p.untouched(s.Proof.Table) && !slices.ContainsFunc(s.Proof.Reads, func(t string) bool { return !p.untouched(t) })
 		for _, k := range s.Keeps {
@@ -284,8 +303,15 @@ func (p *Planner) mended(ctx context.Context) (sqltext.Pos, error) {
 }
 
 // count finds out how many rows the table of a change has, and those that refer to
-// it, once.
-func (p *Planner) count(ctx context.Context, c *schema.Change) error {
+// it, once. nth is the number of the change, from 0.
+func (p *Planner) count(ctx context.Context, c *schema.Change, nth int) error {
+	if p.told != nil {
+		if nth < len(p.told.Changes) {
+			maps.Copy(p.rows, p.told.Changes[nth].Rows)
+			maps.Copy(p.bytes, p.told.Changes[nth].Bytes)
+		}
+		return nil
+	}
 	var names []string
 	switch {
 	case c.Table != nil && c.Table.Before != nil:
@@ -313,6 +339,21 @@ func (p *Planner) count(ctx context.Context, c *schema.Change) error {
 		p.rows[name], p.bytes[name] = rows, bytes
 	}
 	return nil
+}
+
+// newFacts begins to note what a plan is made from.
+func (p *Planner) newFacts() *Facts {
+	return &Facts{Live: p.in.Live, Short: p.in.Short, Now: p.now, Kept: p.in.Kept, Number: p.number, There: map[string]bool{}}
+}
+
+// there reports whether the database has a table, and notes the answer.
+func (p *Planner) there(ctx context.Context, out *Plan, table string) (bool, error) {
+	if p.told != nil {
+		return p.told.There[table], nil
+	}
+	found, err := p.in.DB.HasTable(ctx, table)
+	out.Facts.There[table] = found
+	return found, err
 }
 
 func (p *Planner) facts() engine.Facts {

@@ -5,7 +5,10 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+	"strings"
 
+	"lastboard/internal/core/ledger"
+	"lastboard/internal/core/migration"
 	"lastboard/internal/core/schema"
 	"lastboard/internal/core/sqltext"
 	"lastboard/internal/engine"
@@ -117,6 +120,36 @@ func DecodeRecords(data json.RawMessage) ([]*Record, error) {
 	var list []*Record
 	if err := json.Unmarshal(data, &list); err != nil {
 		return nil, fmt.Errorf("the ledger's record of the migration: %w", err)
+	}
+	return list, nil
+}
+
+// Unfiled gives what the way back of a migration would run out of the ledger alone: the
+// statements by which its native ones are taken back, where its file, m, does not have the
+// same; m is nil where there is no file.
+func Unfiled(known *ledger.Migration, m *migration.Migration) (list []string, err error) {
+	records, err := DecodeRecords(known.Changes)
+	if err != nil {
+		return nil, err
+	}
+	var filed []string
+	if m != nil {
+		for _, st := range m.File.Statements {
+			if n, ok := st.(*sqltext.Native); ok {
+				filed = append(filed, n.Back)
+			}
+		}
+	}
+	for _, r := range records {
+		if r.Native == nil || r.Native.Back == "" {
+			continue
+		}
+		i := slices.Index(filed, r.Native.Back)
+		if i < 0 {
+			list = append(list, r.Native.Back)
+			continue
+		}
+		filed = filed[i+1:] // in their order
 	}
 	return list, nil
 }
@@ -277,6 +310,47 @@ func oldName(c *schema.TableChange, name string) string {
 	return name
 }
 
+// withOthers gives the table to go back to with what others have added to it since: what is
+// of neither side of the change, and no column of Lastboard's own. It stays.
+func (r *Record) withOthers(now, before *schema.Table, t *schema.TableChange) *schema.Table {
+	if before == nil || r.Table.After == nil {
+		return before
+	}
+	out, after := *before, r.Table.After
+	out.Columns = slices.Clone(before.Columns)
+	for _, c := range now.Columns {
+		if _, taken := t.From[c.Name]; !taken && before.Column(c.Name) == nil && after.Column(c.Name) == nil && !strings.HasPrefix(c.Name, engine.Prefix) {
+			out.Columns = append(out.Columns, c)
+			t.From[c.Name] = c.Name
+		}
+	}
+	// A part that speaks of a column which goes, goes with it.
+	stays := func(columns ...string) bool {
+		return !slices.ContainsFunc(columns, func(c string) bool { return out.Column(c) == nil || now.Column(c) == nil })
+	}
+	out.Indexes = withParts(before.Indexes, after.Indexes, now.Indexes, func(x *schema.Index) string { return x.Name }, func(x *schema.Index) bool {
+		return !slices.ContainsFunc(x.Parts, func(p schema.IndexPart) bool { return p.Column != "" && !stays(p.Column) })
+	})
+	keyStays := func(k *schema.Key) bool { return stays(k.Columns...) }
+	out.Uniques = withParts(before.Uniques, after.Uniques, now.Uniques, func(k *schema.Key) string { return k.Name }, keyStays)
+	out.Checks = withParts(before.Checks, after.Checks, now.Checks, func(k *schema.Check) string { return k.Name }, func(*schema.Check) bool { return true })
+	out.ForeignKeys = withParts(before.ForeignKeys, after.ForeignKeys, now.ForeignKeys, func(k *schema.ForeignKey) string { return k.Name }, func(k *schema.ForeignKey) bool { return stays(k.Columns...) })
+	return &out
+}
+
+// withParts gives the parts of before and those of now that are of neither side of a change
+// and can stay.
+func withParts[T any](before, after, now []T, name func(T) string, stays func(T) bool) []T {
+	out := slices.Clone(before)
+	for _, x := range now {
+		same := func(o T) bool { return schema.SameName(name(o), name(x)) }
+		if !slices.ContainsFunc(before, same) && !slices.ContainsFunc(after, same) && !strings.HasPrefix(name(x), engine.Prefix) && stays(x) {
+			out = append(out, x)
+		}
+	}
+	return out
+}
+
 // partial gives the change that takes back what had begun of a record and did not
 // come to its end: the table as it is now becomes the one of before. kept reports whether a
 // table of kept values is there; where those of an earlier way back have gone, the columns
@@ -317,7 +391,7 @@ func (r *Record) partial(current *schema.Schema, gone bool, kept func(table stri
 			t.Fill[c.Name] = schema.Fill{Expr: &sqltext.Cast{X: &sqltext.Ref{Column: name}, Type: c.Type}, Cast: true}
 		}
 	}
-	t.After = r.standing(now, r.Table.Before, t.From)
+	t.After = r.withOthers(now, r.standing(now, r.Table.Before, t.From), t)
 	for _, c := range now.Columns {
 		if !slices.Contains(slices.Collect(maps.Values(t.From)), c.Name) {
 			t.Discard[c.Name] = !gone

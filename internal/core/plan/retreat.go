@@ -2,8 +2,10 @@ package plan
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"slices"
+	"strings"
 
 	"lastboard/internal/core/fault"
 	"lastboard/internal/core/ledger"
@@ -23,7 +25,8 @@ type Progress struct {
 // Retreat plans the way back of a migration, derived from the tables before and
 // after each of its statements, the last first.
 func (p *Planner) Retreat(ctx context.Context, m Progress) (*Plan, error) {
-	out := &Plan{Version: m.Record.Version, Name: m.Record.Name, Direction: ledger.Retreat, Before: p.current}
+	out := &Plan{Version: m.Record.Version, Name: m.Record.Name, Direction: ledger.Retreat, Before: p.current, Facts: p.newFacts()}
+	out.Facts.Steps = m.Steps
 	records, err := DecodeRecords(m.Record.Changes)
 	if err != nil {
 		return nil, err
@@ -33,9 +36,9 @@ func (p *Planner) Retreat(ctx context.Context, m Progress) (*Plan, error) {
 		r.Keeps = p.present(r.Keeps)
 		out.statement = i
 		if r.Native != nil && r.Native.NoWayBack && begun(m.Steps, i) {
-			return nil, fault.New(fault.Refused, "no-way-back", "", "migration %s says that its native statement has no way back", m.Record.Version)
+			return nil, NoWayBack(m.Record.Version)
 		}
-		change, err := p.wayBack(ctx, r, m.Steps, i)
+		change, err := p.wayBack(ctx, out, r, m.Steps, i)
 		if err != nil {
 			return nil, err
 		}
@@ -45,18 +48,92 @@ func (p *Planner) Retreat(ctx context.Context, m Progress) (*Plan, error) {
 		if why := overlap(change); why != "" {
 			out.Overlap = append(out.Overlap, why)
 		}
+		before := p.current
 		if err := p.change(ctx, out, change); err != nil {
 			return nil, p.noWayBack(m.Record.Version, err)
+		}
+		if change.Native != nil {
+			if err := p.keepsRows(ctx, m.Record.Version, change.Native.SQL, before); err != nil {
+				return nil, err
+			}
 		}
 	}
 	if _, err := p.mended(ctx); err != nil {
 		return nil, p.noWayBack(m.Record.Version, err)
 	}
 	undo(out, m.Steps)
-	p.forgetMissing(ctx, out, m.Steps)
+	if err := p.forgetMissing(ctx, out, m.Steps); err != nil {
+		return nil, err
+	}
 	p.finish(out)
 	return out, nil
 }
+
+// keepsRows refuses a native way back that would take rows or values along of which nothing
+// is kept. before is the tables that it finds.
+func (p *Planner) keepsRows(ctx context.Context, version, sql string, before *schema.Schema) error {
+	if p.told != nil {
+		return nil
+	}
+	lost := func(format string, args ...any) error {
+		return fault.New(fault.Refused, "rows-would-go", "bring them elsewhere and delete them here, then retreat again",
+			"the statement that takes migration %s back would drop %s, and nothing of that is kept", version, fmt.Sprintf(format, args...))
+	}
+	for _, t := range before.Tables {
+		after := p.current.Table(t.Name)
+		if after == t || after != nil && !dropsTable(sql, t.Name) && slices.Equal(t.ColumnNames(), after.ColumnNames()) {
+			continue
+		}
+		if there, err := p.in.DB.HasTable(ctx, t.Name); err != nil || !there {
+			return err // it has another name until a later migration is taken back
+		}
+		rows, err := p.in.DB.Sample(ctx, t, nil, 1)
+		if err != nil {
+			return err
+		}
+		switch {
+		case len(rows.Values) == 0:
+			continue
+		case after == nil || dropsTable(sql, t.Name):
+			return lost("table %s with its rows", t.Name)
+		}
+		nulls, err := p.in.DB.Nulls(ctx, t)
+		if err != nil {
+			return err
+		}
+		count, _, err := p.in.DB.Count(ctx, t.Name, false)
+		if err != nil {
+			return err
+		}
+		for i, c := range t.Columns {
+			if after.Column(c.Name) == nil && c.Generated == nil && nulls[i] < count {
+				return lost("column %s of %s with its values", c.Name, t.Name)
+			}
+		}
+	}
+	return nil
+}
+
+// dropsTable reports whether a statement as it is written drops a table: one that was not
+// tried shows nothing of what it does.
+func dropsTable(sql, table string) bool {
+	tokens, _ := sqltext.Scan(sql, sqltext.Engine)
+	dropping := false
+	for i, t := range tokens {
+		switch {
+		case t.Is("table") && i > 0 && tokens[i-1].Is("drop"):
+			dropping = true
+		case t.Is(";"):
+			dropping = false
+		case dropping && (t.Kind == sqltext.Word || t.Kind == sqltext.Quoted) && schema.SameName(t.Value, tableName(table)):
+			return true
+		}
+	}
+	return false
+}
+
+// tableName gives the name of a table without that of its schema.
+func tableName(table string) string { return table[strings.LastIndex(table, ".")+1:] }
 
 // undo takes away what steps have made for later ones that never came.
 func undo(out *Plan, steps []ledger.Step) {
@@ -75,7 +152,7 @@ func undo(out *Plan, steps []ledger.Step) {
 
 // forgetMissing lets go of what steps were stopped at: of what was to be kept before there
 // was a place for it, and of what was put back when that place had gone already.
-func (p *Planner) forgetMissing(ctx context.Context, out *Plan, steps []ledger.Step) {
+func (p *Planner) forgetMissing(ctx context.Context, out *Plan, steps []ledger.Step) error {
 	var list []string
 	for _, s := range steps {
 		if s.State == "waiting" || s.State == "done" {
@@ -87,7 +164,14 @@ func (p *Planner) forgetMissing(ctx context.Context, out *Plan, steps []ledger.S
 		}
 		for _, t := range tables {
 			back := slices.ContainsFunc(out.Steps, func(o *engine.Step) bool { return slices.Contains(o.PutsBack, t) })
-			if !back && !p.exists(ctx, t) {
+			if back {
+				continue
+			}
+			there, err := p.there(ctx, out, t)
+			if err != nil {
+				return err
+			}
+			if !there {
 				list = append(list, t)
 			}
 		}
@@ -95,12 +179,7 @@ func (p *Planner) forgetMissing(ctx context.Context, out *Plan, steps []ledger.S
 	if len(list) > 0 {
 		out.Steps = append(out.Steps, &engine.Step{Kind: engine.Catalog, What: "forget what is not kept", Lock: "none", WritersWait: engine.WaitNo, PutsBack: list})
 	}
-}
-
-// exists reports whether there is a table of kept values.
-func (p *Planner) exists(ctx context.Context, table string) bool {
-	_, err := p.in.DB.Query(ctx, "select 1 from "+table+" limit 1")
-	return err == nil
+	return nil
 }
 
 // present leaves out what was discarded since.
@@ -118,19 +197,30 @@ func (p *Planner) noWayBack(version string, err error) *fault.Fault {
 	return f
 }
 
+// NoWayBack is the refusal to take a migration back whose native statement has no way back.
+func NoWayBack(version string) *fault.Fault {
+	return fault.New(fault.Refused, "no-way-back", "", "migration %s says that its native statement has no way back", version)
+}
+
 // wayBack gives the change that takes one record back, as far as it came.
-func (p *Planner) wayBack(ctx context.Context, r *Record, steps []ledger.Step, i int) (*schema.Change, error) {
+func (p *Planner) wayBack(ctx context.Context, out *Plan, r *Record, steps []ledger.Step, i int) (*schema.Change, error) {
 	switch {
 	case steps == nil || finished(steps, i):
 		return r.inverse(p.current)
 	case !begun(steps, i), r.Insert != nil && !wrote(steps, i):
 		return nil, nil
 	}
-	there := func(table string) bool { return p.exists(ctx, table) }
+	var failed error
+	there := func(table string) bool {
+		found, err := p.there(ctx, out, table)
+		failed = errors.Join(failed, err)
+		return found
+	}
 	gone := slices.ContainsFunc(steps, func(s ledger.Step) bool {
 		return s.Step.Change == i && slices.ContainsFunc(s.Step.PutsBack, func(t string) bool { return !there(t) })
 	})
-	return r.partial(p.current, gone, there)
+	change, err := r.partial(p.current, gone, there)
+	return change, errors.Join(failed, err)
 }
 
 func finished(steps []ledger.Step, change int) bool {
@@ -188,6 +278,9 @@ func (p *Planner) useKeptRows(m *migration.Migration, statement int, c *schema.I
 }
 
 func (p *Planner) useKeptColumns(c *schema.TableChange, k engine.Keeping, wrote string) {
+	if c.Before.Key() == nil {
+		return // the retreat took the key away by which a row would be known
+	}
 	keys := make([]string, len(k.Keys))
 	for i, key := range k.Keys {
 		from, ok := c.From[key]

@@ -41,12 +41,23 @@ func (p *Planner) warn(ctx context.Context, out *Plan, m *migration.Migration, s
 	if err := p.warnAlong(ctx, note, c.Table); err != nil {
 		return err
 	}
+	if c.Native != nil {
+		for _, s := range out.Steps {
+			if s.Untried != "" && s.Change == len(out.Records)-1 {
+				note(fault.Note, "native-not-tried", "what builds on it goes into a migration of its own, after this one",
+					"this statement was not tried beforehand, since %s: what it leads to is known once it has run", s.Untried)
+			}
+		}
+	}
 	if c.Rows != nil {
 		var columns []string
 		for _, s := range c.Rows.Set {
 			columns = append(columns, s.Column)
 		}
 		p.warnTriggers(note, c.Rows.Table, "update", columns)
+	}
+	if err := p.slowLookups(ctx, out, m, st, c); err != nil {
+		return err
 	}
 	if c.Delete != nil {
 		p.warnTriggers(note, c.Delete.Table, "delete", nil)
@@ -59,7 +70,7 @@ func (p *Planner) warn(ctx context.Context, out *Plan, m *migration.Migration, s
 
 // warnAlong names what goes with the columns that are dropped, and comes back with none.
 func (p *Planner) warnAlong(ctx context.Context, note func(fault.Level, string, string, string, ...any), t *schema.TableChange) error {
-	bearer, ok := p.in.DB.(engine.Bearer)
+	bearer, ok := p.in.DB.(engine.Bearer) // nobody reads the warnings of a plan that is made again
 	if !ok || t == nil || t.Before == nil || t.After == nil {
 		return nil
 	}

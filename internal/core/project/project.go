@@ -37,6 +37,9 @@ type Database struct {
 	URL     string
 	Live    bool
 	Confirm bool
+	// LedgerHere lets the ledger stand in the database itself where it would have one of
+	// its own.
+	LedgerHere bool
 	// Replicas are the URLs of those that follow it, where it cannot tell itself.
 	Replicas []string
 	Pace     Pace
@@ -44,10 +47,11 @@ type Database struct {
 
 // Pace is how hard Lastboard may work on a database; zero means not said.
 type Pace struct {
-	BatchTime time.Duration
-	LockWait  time.Duration
-	LockTries int
-	KeepDays  int
+	BatchTime  time.Duration
+	BatchLimit time.Duration // of one statement of a batch
+	LockWait   time.Duration
+	LockTries  int
+	KeepDays   int
 	// A backfill holds while a replica is further behind than ReplicaBehind, or a
 	// transaction is older than OldTransaction; nil means not said, 0 never.
 	ReplicaBehind, OldTransaction *time.Duration
@@ -69,12 +73,14 @@ type fileDatabase struct {
 	URL      string   `toml:"url"`
 	Live     bool     `toml:"live"`
 	Confirm  bool     `toml:"confirm"`
+	Ledger   string   `toml:"ledger"`
 	Replicas []string `toml:"replicas"`
 	Pace     filePace `toml:"pace"`
 }
 
 type filePace struct {
 	BatchTime      string   `toml:"batch_time"`
+	BatchLimit     string   `toml:"batch_limit"`
 	Rest           *float64 `toml:"rest"`
 	LockWait       string   `toml:"lock_wait"`
 	LockTries      int      `toml:"lock_tries"`
@@ -84,8 +90,8 @@ type filePace struct {
 }
 
 var knownKeys = []string{
-	"migrations", "database", "databases", "url", "live", "confirm", "replicas", "pace",
-	"batch_time", "rest", "lock_wait", "lock_tries", "replica_behind", "old_transaction", "keep_days",
+	"migrations", "database", "databases", "url", "live", "confirm", "ledger", "replicas", "pace",
+	"batch_time", "batch_limit", "rest", "lock_wait", "lock_tries", "replica_behind", "old_transaction", "keep_days",
 }
 
 // Load reads the project in dir.
@@ -112,7 +118,10 @@ func Load(dir string) (*Project, error) {
 		p.Migrations = filepath.Join(dir, f.Migrations)
 	}
 	for name, d := range f.Databases {
-		db := &Database{Name: name, Live: d.Live, Confirm: d.Confirm}
+		db := &Database{Name: name, Live: d.Live, Confirm: d.Confirm, LedgerHere: d.Ledger == "here"}
+		if d.Ledger != "" && !db.LedgerHere {
+			return nil, fault.New(fault.Usage, "configuration", `write ledger = "here", or leave it out`, "%s: ledger of database %s is not \"here\": %q", path, name, d.Ledger)
+		}
 		if db.URL, err = expand(path, name, d.URL); err != nil {
 			return nil, err
 		}
@@ -123,7 +132,7 @@ func Load(dir string) (*Project, error) {
 		for key, v := range map[string]struct {
 			text string
 			to   *time.Duration
-		}{"batch_time": {d.Pace.BatchTime, &db.Pace.BatchTime}, "lock_wait": {d.Pace.LockWait, &db.Pace.LockWait}} {
+		}{"batch_time": {d.Pace.BatchTime, &db.Pace.BatchTime}, "batch_limit": {d.Pace.BatchLimit, &db.Pace.BatchLimit}, "lock_wait": {d.Pace.LockWait, &db.Pace.LockWait}} {
 			if v.text == "" {
 				continue
 			}
@@ -156,6 +165,18 @@ func Load(dir string) (*Project, error) {
 	return p, nil
 }
 
+// Above gives the nearest folder with a project, from dir upwards; dir where there is none.
+func Above(dir string) string {
+	for d := dir; ; d = filepath.Dir(d) {
+		if _, err := os.Stat(filepath.Join(d, File)); err == nil {
+			return d
+		}
+		if d == filepath.Dir(d) {
+			return dir
+		}
+	}
+}
+
 // explain says what is wrong with the file, and where.
 func explain(path, text string, err error) error {
 	f := fault.New(fault.Usage, "configuration", "", "%v", err)
@@ -176,7 +197,7 @@ func explain(path, text string, err error) error {
 		f.Where.Line, f.Where.Column = decode.Position()
 		f.Message = strings.TrimPrefix(decode.Error(), "toml: ")
 		if m := mismatch.FindStringSubmatch(f.Message); m != nil {
-			f.Message = fmt.Sprintf("%s wants %s, and this is a TOML %s", strings.Join(decode.Key(), "."), kindWords[m[2]], m[1])
+			f.Message = fmt.Sprintf("%s needs %s, and this is a TOML %s", strings.Join(decode.Key(), "."), kindWords[m[2]], m[1])
 		}
 	}
 	f.Source = sqltext.SourceLine(text, f.Where.Line)

@@ -121,7 +121,7 @@ func TestWhatIsWrongWithTheFile(t *testing.T) {
 		{"[databases.dev]\nurl = 'sqlite:a.db'\n[databases.dev.pace]\nlock_weight = '1s'\n", "there is no setting lock_weight", "did you mean lock_wait?", 4},
 		{"database = dev\n", "", "", 1},
 		{"[databases.dev\n", "", "", 1},
-		{"[databases.dev]\nurl = 5\n", "databases.dev.url wants a text between quotes, and this is a TOML integer", "", 2},
+		{"[databases.dev]\nurl = 5\n", "databases.dev.url needs a text between quotes, and this is a TOML integer", "", 2},
 		{"[databases.dev]\nlive = true\n", "database dev has no url", `url = "sqlite:harbour.db"`, 0},
 		{"[databases.dev]\nurl = 'sqlite:a.db'\n[databases.dev.pace]\nlock_wait = 'soon'\n", "lock_wait of database dev is not a time", "100ms", 0},
 		{"[databases.dev]\nurl = 'sqlite:a.db'\n[databases.dev.pace]\nrest = -0.5\n", "rest of database dev is not a number from 0 to 64: -0.5", "1 rests for as long", 0},

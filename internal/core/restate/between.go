@@ -126,7 +126,7 @@ func (b *between) columns() {
 		}
 		b.add(&sqltext.AddColumn{Column: def})
 		if c.NotNull && c.Default == nil && c.Generated == nil && c.Identity == nil {
-			b.note("column %s is not null: say with using (…) what the rows that are there get", c.Name)
+			b.note("column %s is not null: say with using (…) what existing rows get", c.Name)
 		}
 	}
 	for _, d := range dropped {
@@ -344,7 +344,7 @@ func Schema(from, to *schema.Schema, text schema.Text) []Part {
 			continue
 		}
 		p := Part{Statement: &sqltext.DropTable{Table: sqltext.Name{Name: t.Name}}}
-		p.Decide = append(p.Decide, fmt.Sprintf("is table %s to go, with its rows? What is wanted does not speak of it. If it stays, take the drop away", t.Name))
+		p.Decide = append(p.Decide, fmt.Sprintf("is table %s to go, with its rows? What is wanted does not speak of it. If it stays, delete the drop", t.Name))
 		for _, a := range added {
 			p.Decide = append(p.Decide, fmt.Sprintf("is table %s another name for %s? Then write: alter table %s rename to %s, instead of the create and the drop", a, t.Name, t.Name, a))
 		}

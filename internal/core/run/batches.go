@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"lastboard/internal/core/backfill"
+	"lastboard/internal/core/fault"
 	"lastboard/internal/core/ledger"
 	"lastboard/internal/engine"
 )
@@ -30,7 +31,7 @@ func (r *Runner) batches(ctx context.Context, p *progress, s *engine.Step, first
 		if err := r.inTx(ctx, engine.TxOptions{}, func(tx engine.Tx) error { return r.open(ctx, tx, p) }); err != nil {
 			return err
 		}
-		p.changed = true
+		p.opened = true
 	}
 	f := &filling{Runner: r, p: p, step: s, started: time.Now()}
 	parts, err := f.parts(ctx)
@@ -187,7 +188,7 @@ func (f *filling) worker(ctx context.Context, db engine.Database, part int, shar
 	end, err := backfill.Run(ctx, f.step.Batch, from, backfill.Hooks{
 		Pace: func(ctx context.Context) (backfill.Pace, error) { return f.pace(ctx, leads) },
 		Begin: func(ctx context.Context, alone bool) (engine.Tx, error) {
-			o := engine.TxOptions{Lazy: f.Pace.Rest == 0}
+			o := engine.TxOptions{Lazy: f.Pace.Rest == 0, Limit: f.Pace.Limit}
 			switch {
 			case f.Live && alone:
 				o.LockWait = aloneWait
@@ -232,8 +233,18 @@ func (f *filling) worker(ctx context.Context, db engine.Database, part int, shar
 				f.tellNow(ctx)
 			}
 		},
+		TooSlow: func(rows int, slow *engine.Slow) {
+			f.lock.Lock()
+			defer f.lock.Unlock()
+			f.observe(Event{What: "too-slow", Version: f.p.record.Version, Step: f.step, Steps: len(f.p.steps), Rows: int64(rows), Why: slow.Error()})
+		},
 		Done: func(rows int64, batch time.Duration) { f.done(part, rows, batch) },
 	})
+	var slow *engine.Slow
+	if errors.As(err, &slow) {
+		return fault.New(fault.Failed, "row-too-slow", "an index on what its expression looks up; or a longer batch_limit in lastboard.toml",
+			"one row of %s takes longer than %s, for which nobody else could write it", f.step.Table, slow.Limit)
+	}
 	if err != nil {
 		return err
 	}

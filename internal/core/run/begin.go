@@ -13,12 +13,25 @@ import (
 
 	"lastboard/internal/core/fault"
 	"lastboard/internal/core/ledger"
+	"lastboard/internal/core/mishap"
 	"lastboard/internal/engine"
 )
 
 // Begin makes the ledger if there is none, and this program the one runner.
 func (r *Runner) Begin(ctx context.Context) error {
+	err := r.take(ctx)
+	var unsure *engine.Unsure
+	if errors.As(err, &unsure) {
+		f := fault.New(fault.Failed, "connection-lost", "run the command again", "%v", unsure)
+		f.Changed, f.Err = "nothing was changed: no migration had begun", err
+		return f
+	}
+	return err
+}
+
+func (r *Runner) take(ctx context.Context) error {
 	r.ledger = ledger.Of(r.DB)
+	mishap.Place("claiming")
 	exists, err := r.ledger.Exists(ctx)
 	if err != nil {
 		return err
@@ -38,10 +51,19 @@ func (r *Runner) Begin(ctx context.Context) error {
 		if err != nil {
 			other = nil
 		}
-		return ledger.OneRunner(other)
+		var holder *engine.Session
+		end := ""
+		if c, ok := r.DB.(engine.Claimant); ok {
+			holder, end = c.Claimant(ctx)
+		}
+		return ledger.OneRunner(other, holder, end)
 	}
 	r.free = free
 	if r.me, err = newRunner(); err != nil {
+		return err
+	}
+	if err := r.guard(ctx, false); err != nil {
+		free()
 		return err
 	}
 	if exists, err = r.ledger.Exists(ctx); err != nil { // another may have made it meanwhile
@@ -55,7 +77,7 @@ func (r *Runner) Begin(ctx context.Context) error {
 		}
 	}
 	if dead != nil {
-		r.observe(Event{What: "cleared", Why: "the claim of " + dead.String() + ", which has died"})
+		r.observe(Event{What: "cleared", Why: "the claim of " + dead.String() + ", which crashed"})
 	}
 	err = r.inTx(ctx, engine.TxOptions{}, func(tx engine.Tx) error {
 		if !exists {
@@ -65,6 +87,9 @@ func (r *Runner) Begin(ctx context.Context) error {
 		}
 		return ledger.TakeOver(ctx, tx, r.me, r.DB.Info().Host != "")
 	})
+	if err == nil && !exists {
+		err = r.guard(ctx, true)
+	}
 	if err == nil && exists {
 		err = r.clear(ctx)
 	}
@@ -74,7 +99,28 @@ func (r *Runner) Begin(ctx context.Context) error {
 	return err
 }
 
-// clear takes away what runs have left that died, and says what it was.
+// guard asserts that the ledger is that of this database, and that nobody else can write to it.
+func (r *Runner) guard(ctx context.Context, made bool) error {
+	g, ok := r.DB.(engine.Guarded)
+	if !ok {
+		return nil
+	}
+	done, err := g.Guard(ctx, made)
+	for _, what := range done {
+		if !made {
+			r.observe(Event{What: "cleared", Why: what})
+		}
+	}
+	var cannot *engine.CannotOpen
+	if errors.As(err, &cannot) {
+		f := fault.New(fault.Refused, "ledger-open", cannot.Cure, "%s", cannot.Message)
+		f.Err = err
+		return f
+	}
+	return err
+}
+
+// clear takes away what crashed runs left behind, and says what it was.
 func (r *Runner) clear(ctx context.Context) error {
 	left, _, err := r.ledger.Left(ctx)
 	if err != nil {
@@ -100,9 +146,9 @@ func (r *Runner) clear(ctx context.Context) error {
 			})
 		})
 		if err != nil {
-			return fmt.Errorf("taking away %s %s, which a run has left that died: %w", o.Kind, o.Name, err)
+			return fmt.Errorf("taking away %s %s, left behind by a crashed run: %w", o.Kind, o.Name, err)
 		}
-		r.observe(Event{What: "cleared", Why: o.Kind + " " + o.Name + ", which a run has left that died"})
+		r.observe(Event{What: "cleared", Why: o.Kind + " " + o.Name + ", left behind by a crashed run"})
 	}
 	return nil
 }
@@ -110,7 +156,13 @@ func (r *Runner) clear(ctx context.Context) error {
 // End lets the next runner in.
 func (r *Runner) End() error {
 	ctx := context.Background()
-	err := errors.Join(r.forget(), r.inTx(ctx, engine.TxOptions{}, func(tx engine.Tx) error { return ledger.Leave(ctx, tx, r.me) }))
+	_ = r.guard(ctx, true) // tables that the run has made have the rights that the database gives by default
+	err := r.inTx(ctx, engine.TxOptions{}, func(tx engine.Tx) error { return ledger.Leave(ctx, tx, r.me) })
+	var lost *engine.CannotOpen
+	if errors.As(err, &lost) {
+		err = nil // the claim goes with the connection, and its record with the next run
+	}
+	err = errors.Join(r.forget(), err)
 	r.free()
 	return err
 }

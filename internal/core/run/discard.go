@@ -2,6 +2,7 @@ package run
 
 import (
 	"context"
+	"slices"
 
 	"lastboard/internal/core/fault"
 	"lastboard/internal/core/ledger"
@@ -20,6 +21,15 @@ func (r *Runner) Discard(ctx context.Context, list []ledger.Kept) error {
 			if k.Version == m.Version && (m.State == ledger.Running || m.State == ledger.Stopped) {
 				return fault.New(fault.Refused, "migration-unfinished", "let it come to its end first: lastboard "+m.Direction, "migration %s is in the middle and needs what is kept", m.Version)
 			}
+		}
+	}
+	there, _, err := r.ledger.Kept(ctx)
+	if err != nil {
+		return err
+	}
+	for _, k := range list {
+		if !slices.ContainsFunc(there, func(t ledger.Kept) bool { return t.Keeping.Kept == k.Keeping.Kept && t.At == k.At }) {
+			return ChangedMeanwhile("what was kept of migration " + k.Version + " is kept no more")
 		}
 	}
 	for _, k := range list {

@@ -19,6 +19,7 @@ func (r *Runner) outside(ctx context.Context, p *progress, s *engine.Step, first
 		if err := r.inTx(ctx, engine.TxOptions{}, func(tx engine.Tx) error { return r.open(ctx, tx, p) }); err != nil {
 			return err
 		}
+		p.opened = true
 	}
 	r.observe(Event{What: "step", Version: p.record.Version, Step: s, Steps: len(p.steps)})
 	started, tries := time.Now(), 0
@@ -51,7 +52,7 @@ func (r *Runner) outside(ctx context.Context, p *progress, s *engine.Step, first
 			return err
 		}
 		if p.begun[s.Number] && len(s.Outside.Clean) > 0 {
-			r.observe(Event{What: "cleared", Version: p.record.Version, Why: "what a run has left that died in step " + fmt.Sprint(s.Number) + ": " + s.What})
+			r.observe(Event{What: "cleared", Version: p.record.Version, Why: "what a crashed run left behind in step " + fmt.Sprint(s.Number) + ": " + s.What})
 		}
 		if err := r.statements(ctx, s, s.Outside.Statements, &tries); err != nil {
 			// What is half done may stand in the way of the applications.
@@ -167,7 +168,7 @@ func (r *Runner) statements(ctx context.Context, s *engine.Step, list []engine.S
 			if err := ledger.Beat(ctx, tx, r.me); err != nil {
 				return err
 			}
-			if err := oneOf(ctx, tx, st.SQL); err != nil {
+			if err := oneOf(ctx, tx, st.SQL, s.Native); err != nil {
 				return err
 			}
 			mishap.Place("statement")
@@ -181,9 +182,10 @@ func (r *Runner) statements(ctx context.Context, s *engine.Step, list []engine.S
 	return nil
 }
 
-// oneOf runs one statement; a select gives a row only when something is wrong.
-func oneOf(ctx context.Context, tx engine.Tx, sql string) error {
-	if !strings.HasPrefix(sql, "select ") {
+// oneOf runs one statement; a select of Lastboard's own gives a row only when something is
+// wrong.
+func oneOf(ctx context.Context, tx engine.Tx, sql string, native bool) error {
+	if native || !strings.HasPrefix(sql, "select ") {
 		_, err := tx.Exec(ctx, sql)
 		return err
 	}

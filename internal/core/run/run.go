@@ -36,8 +36,16 @@ type Options struct {
 	// second one.
 	Workers int
 	Another func(ctx context.Context) (engine.Database, error)
+	// SlowStatement allows statements that read a whole table for each row of a large one.
+	SlowStatement bool
+	// TrustKept puts back what is kept although what lets it follow its rows was not there all
+	// the time.
+	TrustKept bool
 	// ClearKept lets tables of kept values that no migration knows of be taken away, too.
 	ClearKept bool
+	// Differs is asked when a stopped run is planned anew and other steps come of it than
+	// those it recorded: nil goes on with those, an error refuses, as it is without Differs.
+	Differs func(Difference) error
 	// Observe hears what happens; it may be nil.
 	Observe func(Event)
 	// A backfill holds while a replica is further behind than ReplicaBehind, while others
@@ -56,7 +64,7 @@ type Follower struct {
 
 // Event is something that happens in a run.
 type Event struct {
-	What    string // "cleared", "migration", "step", "progress", "step-done", "waiting", "holding", "released", "migration-done"
+	What    string // "cleared", "migration", "step", "progress", "step-done", "waiting", "too-slow", "holding", "released", "migration-done"
 	Version string
 	Name    string
 	// Direction is that of a migration that begins: ledger.Advance or ledger.Retreat.
@@ -67,7 +75,7 @@ type Event struct {
 	Took      time.Duration // of a step that is done
 	Held      time.Duration // the longest time for which a lock was held
 	Batch     time.Duration // that the last batch took
-	Why       string        // it holds; or what was cleared away
+	Why       string        // it holds, or was too slow; or what was cleared away
 	Try       int           // of a lock that somebody else holds
 	Who       []engine.Session
 }
@@ -105,7 +113,7 @@ func (r *Runner) inTx(ctx context.Context, o engine.TxOptions, do func(tx engine
 	if err := do(tx); err != nil {
 		return errors.Join(err, tx.Rollback())
 	}
-	return tx.Commit()
+	return unknown(tx.Commit())
 }
 
 // planner gives a planner on the tables as they are now: the last one again, if
@@ -150,11 +158,39 @@ func (r *Runner) forget() error {
 	return err
 }
 
+// still refuses a decision that was made on another record of a migration than the ledger
+// has now, once this is the one runner; nil stands for none.
+func (r *Runner) still(ctx context.Context, version string, seen *ledger.Migration) error {
+	known, err := r.ledger.Migrations(ctx)
+	if err != nil {
+		return err
+	}
+	var now *ledger.Migration
+	for _, k := range known {
+		if k.Version == version {
+			now = k
+		}
+	}
+	if now.Same(seen) {
+		return nil
+	}
+	return ChangedMeanwhile(fmt.Sprintf("migration %s was %s, and is %s now", version, seen.Standing(), now.Standing()))
+}
+
+// ChangedMeanwhile is the refusal of a run that was decided on something else than what the
+// database is now.
+func ChangedMeanwhile(what string) error {
+	return fault.New(fault.Refused, "changed-meanwhile", "see lastboard status, and run the command again", "another run has changed this database since it was looked at: %s", what)
+}
+
 // Advance runs one migration, or goes on with it when it has stopped. The error
 // says by its class whether anything was changed.
 func (r *Runner) Advance(ctx context.Context, m *migration.Migration, known *ledger.Migration) (*plan.Plan, error) {
+	if err := r.still(ctx, m.Version, known); err != nil {
+		return nil, err
+	}
 	if known != nil {
-		return nil, r.goOn(ctx, known)
+		return nil, r.goOn(ctx, known, m)
 	}
 	p, err := r.planAdvance(ctx, m)
 	if err != nil {
@@ -164,6 +200,9 @@ func (r *Runner) Advance(ctx context.Context, m *migration.Migration, known *led
 		return nil, err
 	}
 	if err := r.unchanged(ctx, p, p.Before); err != nil {
+		return nil, err
+	}
+	if err := r.follows(ctx, p); err != nil {
 		return nil, err
 	}
 	proven, err := Prove(ctx, r.DB, p)
@@ -205,8 +244,11 @@ func (r *Runner) planAdvance(ctx context.Context, m *migration.Migration) (*plan
 
 // Retreat takes a migration back.
 func (r *Runner) Retreat(ctx context.Context, known *ledger.Migration) (*plan.Plan, error) {
+	if err := r.still(ctx, known.Version, known); err != nil {
+		return nil, err
+	}
 	if known.Direction == ledger.Retreat && (known.State == ledger.Running || known.State == ledger.Stopped) {
-		return nil, r.goOn(ctx, known)
+		return nil, r.goOn(ctx, known, nil)
 	}
 	progress := plan.Progress{Record: known}
 	if known.State == ledger.Running || known.State == ledger.Stopped {
@@ -240,6 +282,9 @@ func (r *Runner) Retreat(ctx context.Context, known *ledger.Migration) (*plan.Pl
 	if err := r.allowed(p); err != nil {
 		return nil, err
 	}
+	if err := r.follows(ctx, p); err != nil {
+		return nil, err
+	}
 	proven, err := Prove(ctx, r.DB, p)
 	if err != nil {
 		return nil, err
@@ -269,22 +314,62 @@ func (r *Runner) countBatches(ctx context.Context, version string, steps []ledge
 	return nil
 }
 
-// allowed refuses what a live database must not be asked for.
+// allowed refuses what is not to be done unasked.
 func (r *Runner) allowed(p *plan.Plan) error {
-	if !r.Live {
-		return nil
+	if list := r.Refusals(p); len(list) > 0 {
+		return list
 	}
-	if len(p.Overlap) > 0 && !r.Settle {
-		return fault.New(fault.Refused, "needs-overlap", "if no application uses the old shape any more, say --settle; else take the old use out of the applications first",
-			"migration %s needs an overlap of the old and the new shape on a live database (%s), and this version cannot keep one open", p.Version, p.Overlap[0])
+	return nil
+}
+
+// Refusals gives why a plan is not carried out unasked, each with what allows it.
+func (o *Options) Refusals(p *plan.Plan) (list fault.List) {
+	if p.Slow != nil && !o.SlowStatement {
+		list = append(list, p.Slow)
 	}
-	if s := p.Longest(); s != nil && !r.LetWritersWait {
+	if !o.Live {
+		return list
+	}
+	if f := o.overlaps(p); f != nil {
+		list = append(list, f)
+	}
+	if s := p.Longest(); s != nil && !o.LetWritersWait {
 		wait, digits := p.LongestWait(), 1
 		if wait < 0.1 {
 			wait, digits = max(wait, 0.001), 3
 		}
-		return fault.New(fault.Refused, "writers-would-wait", "run it at a quiet time with --let-writers-wait",
-			"migration %s keeps every writer waiting for about %.*f s (most of it in step %d: %s), longer than lock_wait, and the database is live", p.Version, digits, wait, s.Number, s.What)
+		list = append(list, fault.New(fault.Refused, "writers-would-wait", "run it at a quiet time with --let-writers-wait",
+			"migration %s keeps every writer waiting for about %.*f s (most of it in step %d: %s), longer than lock_wait, and the database is live", p.Version, digits, wait, s.Number, s.What))
+	}
+	return list
+}
+
+// overlaps refuses what only an overlap of two shapes could do to a live database.
+func (o *Options) overlaps(p *plan.Plan) *fault.Fault {
+	if !o.Live || len(p.Overlap) == 0 || o.Settle {
+		return nil
+	}
+	return fault.New(fault.Refused, "needs-overlap", "if no application uses the old shape any more, add --settle; else take the old use out of the applications first",
+		"migration %s needs an overlap of the old and the new shape on a live database (%s), and this version cannot keep one open", p.Version, p.Overlap[0])
+}
+
+// follows refuses to put back what is kept where it may be of rows that went meanwhile.
+func (r *Runner) follows(ctx context.Context, p *plan.Plan) error {
+	if r.TrustKept {
+		return nil
+	}
+	doubtful, err := r.ledger.Doubtful(ctx, r.Engine)
+	if err != nil || len(doubtful) == 0 {
+		return err
+	}
+	for _, s := range p.Steps {
+		for _, kept := range s.PutsBack {
+			if off, ok := doubtful[kept]; ok {
+				return fault.New(fault.Refused, "kept-doubtful",
+					"if no row has gone meanwhile, add --trust-kept; else let go of it: lastboard kept "+p.Version+" --discard",
+					"what is kept of %s may be of other rows than have its keys now: somebody has switched off or dropped %s, by which it follows them", s.Table, strings.Join(off, ", "))
+			}
+		}
 	}
 	return nil
 }
@@ -381,6 +466,9 @@ func (r *Runner) Adopt(ctx context.Context, m *migration.Migration) error {
 	return r.inTx(ctx, engine.TxOptions{}, func(tx engine.Tx) error {
 		if err := ledger.Beat(ctx, tx, r.me); err != nil {
 			return err
+		}
+		if known, err := r.ledger.Migrations(ctx); err != nil || len(known) > 0 {
+			return errors.Join(err, ChangedMeanwhile("it is under care already"))
 		}
 		now, err := tx.Schema(ctx)
 		if err != nil {

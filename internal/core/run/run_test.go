@@ -147,8 +147,14 @@ func (q *quay) known(version string) *ledger.Migration {
 func (q *quay) refused(err error, class fault.Class, rule string) {
 	q.Helper()
 	var f *fault.Fault
-	if !errors.As(err, &f) || f.Class != class || f.Rule != rule {
-		q.Errorf("got %v (%+v), wanted %s", err, f, rule)
+	var list fault.List
+	if errors.As(err, &f) {
+		list = fault.List{f}
+	} else {
+		errors.As(err, &list)
+	}
+	if !slices.ContainsFunc(list, func(f *fault.Fault) bool { return f.Class == class && f.Rule == rule }) {
+		q.Errorf("got %v (%+v), wanted %s", err, list, rule)
 	}
 }
 

@@ -12,6 +12,7 @@ import (
 	"lastboard/internal/core/csvfile"
 	"lastboard/internal/core/fault"
 	"lastboard/internal/core/ledger"
+	"lastboard/internal/core/migration"
 	"lastboard/internal/core/mishap"
 	"lastboard/internal/core/plan"
 	"lastboard/internal/core/schema"
@@ -23,11 +24,13 @@ type progress struct {
 	record  *ledger.Migration
 	before  *ledger.Migration // the record as it was; nil before the first run
 	steps   []*engine.Step
+	facts   json.RawMessage // what they were planned from
 	done    map[int]bool
 	begun   map[int]bool // steps that another run began and did not end
 	proven  map[int]bool
 	kept    int64 // the greatest number given to a table of kept values
-	changed bool  // something is committed
+	opened  bool  // its record is committed
+	changed bool  // something that it does is committed
 	rows    int64
 	started time.Time
 	held    time.Duration
@@ -36,7 +39,7 @@ type progress struct {
 // start begins a planned run: the record of it is written in the transaction of
 // its first steps.
 func (r *Runner) start(ctx context.Context, p *plan.Plan, before, record *ledger.Migration, proven map[int]bool) error {
-	wanted, err := json.Marshal(schema.Since(p.Before, p.After))
+	wanted, err := json.Marshal(schema.Since(p.Before, p.After).Without(p.Unsure))
 	if err != nil {
 		return err
 	}
@@ -46,14 +49,22 @@ func (r *Runner) start(ctx context.Context, p *plan.Plan, before, record *ledger
 			return err
 		}
 	}
-	run := &progress{record: record, before: before, steps: p.Steps, done: map[int]bool{}, proven: proven, kept: p.KeptNumber, started: time.Now()}
+	facts, err := r.facts(ctx, p)
+	if err != nil {
+		return err
+	}
+	run := &progress{record: record, before: before, steps: p.Steps, facts: facts, done: map[int]bool{}, proven: proven, kept: p.KeptNumber, started: time.Now()}
 	return r.run(ctx, run, true)
 }
 
-// goOn continues a run that has stopped, with the steps that it had.
-func (r *Runner) goOn(ctx context.Context, record *ledger.Migration) error {
+// goOn continues a run that has stopped, with the steps that it had, which have to be those
+// that come of planning it anew. m is the migration's file; nil on the way back.
+func (r *Runner) goOn(ctx context.Context, record *ledger.Migration, m *migration.Migration) error {
 	steps, err := r.ledger.Steps(ctx, record.Version, record.Direction)
 	if err != nil {
+		return err
+	}
+	if err := r.equal(ctx, record, m, steps); err != nil {
 		return err
 	}
 	run := &progress{record: record, done: map[int]bool{}, begun: map[int]bool{}, proven: map[int]bool{}, changed: true, started: time.Now()}
@@ -100,9 +111,6 @@ func (r *Runner) run(ctx context.Context, p *progress, fresh bool) error {
 			}
 		default:
 			if step, err := r.unit(ctx, p, unit, first, closing); err != nil {
-				if i > 0 && !p.changed && r.unbegun(context.WithoutCancel(ctx), p) != nil {
-					p.changed = true // the record stays
-				}
 				return r.stopped(p, step, err)
 			}
 		}
@@ -216,6 +224,7 @@ func (r *Runner) tryUnit(ctx context.Context, p *progress, steps []*engine.Step,
 		return nil, err
 	}
 	mishap.Place("after-commit")
+	p.opened = p.opened || first
 	p.held = max(p.held, time.Since(began))
 	for _, f := range list {
 		p.done[f.step.Number] = true
@@ -231,6 +240,9 @@ func (r *Runner) open(ctx context.Context, tx engine.Tx, p *progress) error {
 		return err
 	}
 	if err := ledger.PutKeptNumber(ctx, tx, p.kept); err != nil {
+		return err
+	}
+	if err := ledger.PutFacts(ctx, tx, p.record.Version, p.record.Direction, p.facts); err != nil {
 		return err
 	}
 	return ledger.PutSteps(ctx, tx, p.record.Version, p.record.Direction, p.steps)
@@ -259,8 +271,9 @@ func (r *Runner) step(ctx context.Context, tx engine.Tx, p *progress, s *engine.
 		return 0, err
 	}
 	var rows int64
+	var tally engine.Tally
 	for _, sql := range s.SQL {
-		if strings.HasPrefix(sql, "select ") {
+		if !s.Native && strings.HasPrefix(sql, "select ") {
 			found, err := tx.Query(ctx, sql)
 			if err != nil {
 				return 0, err
@@ -276,6 +289,11 @@ func (r *Runner) step(ctx context.Context, tx engine.Tx, p *progress, s *engine.
 		}
 		if err != nil {
 			return 0, err
+		}
+		if s.Equal {
+			if err := tally.Add(sql, n); err != nil {
+				return 0, err
+			}
 		}
 		if s.Kind == engine.Backfill || s.Kind == engine.Rebuild {
 			rows = max(rows, n)
@@ -321,16 +339,29 @@ func (r *Runner) close(ctx context.Context, tx engine.Tx, p *progress, rows int6
 	if err != nil {
 		return err
 	}
-	if d := wanted.Mismatch(now, r.Engine.Text); len(d) > 0 {
-		return fault.New(fault.Failed, "not-as-planned", "look at describe and at status", "the tables did not become what the forecast said: %s", d[0])
+	var others []string
+	for _, d := range wanted.Mismatch(now, r.Engine.Text) {
+		if !madeByOthers(d) {
+			return fault.New(fault.Failed, "not-as-planned", "look at describe and at status", "the tables did not become what the forecast said: %s", d)
+		}
+		others = append(others, d.Table)
 	}
 	if err := r.tables.load(ctx, r.ledger); err != nil {
 		return err
 	}
-	if err := r.tables.save(ctx, tx, now); err != nil {
+	untried := slices.ContainsFunc(p.steps, func(s *engine.Step) bool { return s.Untried != "" })
+	if untried {
+		err = r.tables.save(ctx, tx, now)
+	} else {
+		err = r.tables.saveChanged(ctx, tx, now, &wanted, others)
+	}
+	if err != nil {
 		return err
 	}
 	r.after = now
+	if untried || len(others) > 0 {
+		r.after = nil // the copies on which was planned know nothing of that
+	}
 	what := "advanced"
 	if p.record.Direction == ledger.Retreat {
 		what = "retreated"
@@ -338,6 +369,9 @@ func (r *Runner) close(ctx context.Context, tx engine.Tx, p *progress, rows int6
 			return err
 		}
 	} else {
+		if err := ledger.ForgetFacts(ctx, tx, p.record.Version); err != nil {
+			return err
+		}
 		p.record.State, p.record.AdvancedAt = ledger.Settled, ledger.Now()
 		p.record.SettledAt = p.record.AdvancedAt
 		if err := ledger.Put(ctx, tx, p.record); err != nil {
@@ -347,6 +381,12 @@ func (r *Runner) close(ctx context.Context, tx engine.Tx, p *progress, rows int6
 	return ledger.Record(ctx, tx, ledger.Entry{
 		At: ledger.Now(), Version: p.record.Version, What: what, By: r.me.By, Host: r.me.Host, Seconds: time.Since(p.started).Seconds(), Forecast: forecast(p.steps), Rows: rows,
 	})
+}
+
+// madeByOthers reports whether a difference is something that others have added to a table
+// while a run went on: it stays, and audit names it.
+func madeByOthers(d schema.Difference) bool {
+	return d.Attribute == "exists" && d.Expected == "no" && d.Object != "table" && d.Object != "view" && d.Object != "primary key" && !strings.HasPrefix(d.Name, engine.Prefix)
 }
 
 // forecast gives how long steps were to take.
@@ -360,6 +400,14 @@ func forecast(steps []*engine.Step) *float64 {
 
 // stopped says where a run that cannot go on stands, and records it.
 func (r *Runner) stopped(p *progress, s *engine.Step, err error) error {
+	var unsure *engine.Unsure
+	if errors.As(err, &unsure) {
+		err = r.resolve(p, unsure)
+		var known *fault.Fault
+		if errors.As(err, &known) {
+			return err
+		}
+	}
 	var f *fault.Fault
 	if !errors.As(err, &f) {
 		f = fault.New(fault.Failed, "step-failed", "", "%v", err)
@@ -378,6 +426,9 @@ func (r *Runner) stopped(p *progress, s *engine.Step, err error) error {
 		if f.Err != nil && !errors.Is(err, context.Canceled) {
 			out.Message = fmt.Sprintf("step %d of migration %s (%s): %s", s.Number, p.record.Version, s.What, f.Message)
 		}
+	}
+	if p.opened && !p.changed && r.unbegun(context.Background(), p) != nil {
+		p.changed = true // the record stays
 	}
 	if !p.changed {
 		var broken *engine.Violation

@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"maps"
 	"strings"
 
 	"lastboard/internal/core/fault"
@@ -41,23 +42,70 @@ func (t *tables) text(x any) (string, error) {
 	return string(data), err
 }
 
-// save writes the tables as they are now, in the transaction that led to them.
+// save writes all tables as they are now, in the transaction that led to them.
 func (t *tables) save(ctx context.Context, tx engine.Tx, now *schema.Schema) error {
 	found := map[ledger.Model]string{}
 	for _, x := range now.Tables {
-		text, err := t.text(x)
-		if err != nil {
+		if err := t.add(found, model("table", x.Name), x); err != nil {
 			return err
 		}
-		found[ledger.Model{Kind: "table", Name: strings.ToLower(x.Name)}] = text
 	}
 	for _, v := range now.Views {
-		text, err := t.text(v)
-		if err != nil {
+		if err := t.add(found, model("view", v.Name), v); err != nil {
 			return err
 		}
-		found[ledger.Model{Kind: "view", Name: strings.ToLower(v.Name)}] = text
 	}
+	return t.put(ctx, tx, found)
+}
+
+func model(kind, name string) ledger.Model {
+	return ledger.Model{Kind: kind, Name: strings.ToLower(name)}
+}
+
+// add writes a table or a view among those that are found.
+func (t *tables) add(found map[ledger.Model]string, m ledger.Model, x any) error {
+	text, err := t.text(x)
+	found[m] = text
+	return err
+}
+
+// saveChanged writes the tables that a run has changed, as they are now, but for what others
+// have made of them meanwhile: that, and what they have made of other tables, stays a
+// difference.
+func (t *tables) saveChanged(ctx context.Context, tx engine.Tx, now *schema.Schema, d *schema.Delta, others []string) error {
+	if len(t.stored) == 0 {
+		return t.save(ctx, tx, now)
+	}
+	found := maps.Clone(t.stored)
+	for _, w := range d.Tables {
+		x := now.Table(w.Name)
+		if x == nil || schema.HasName(others, w.Name) {
+			x = w
+		}
+		if err := t.add(found, model("table", w.Name), x); err != nil {
+			return err
+		}
+	}
+	for _, w := range d.Views {
+		x := now.View(w.Name)
+		if x == nil {
+			x = w
+		}
+		if err := t.add(found, model("view", w.Name), x); err != nil {
+			return err
+		}
+	}
+	for _, n := range d.Gone {
+		delete(found, model("table", n))
+	}
+	for _, n := range d.ViewsGone {
+		delete(found, model("view", n))
+	}
+	return t.put(ctx, tx, found)
+}
+
+// put writes what is another than the ledger has.
+func (t *tables) put(ctx context.Context, tx engine.Tx, found map[ledger.Model]string) error {
 	for m, text := range found {
 		if t.stored[m] != text {
 			if err := ledger.PutModel(ctx, tx, m, text); err != nil {
@@ -79,11 +127,25 @@ func (t *tables) save(ctx context.Context, tx engine.Tx, now *schema.Schema) err
 // unchanged compares the tables that a plan touches, as they are now, with what the ledger
 // says they are.
 func (r *Runner) unchanged(ctx context.Context, p *plan.Plan, now *schema.Schema) error {
+	return r.asLeft(ctx, p.Touched(), now)
+}
+
+// AsLeft does so for a run that is not about to begin, with the tables before a plan.
+func (r *Runner) AsLeft(ctx context.Context, p *plan.Plan) error {
+	r.ledger = ledger.Of(r.DB)
+	if exists, err := r.ledger.Exists(ctx); err != nil || !exists {
+		return err
+	}
+	return r.unchanged(ctx, p, p.Before)
+}
+
+// asLeft compares some tables, as they are now, with what the ledger says they are.
+func (r *Runner) asLeft(ctx context.Context, names []string, now *schema.Schema) error {
 	if err := r.tables.load(ctx, r.ledger); err != nil || len(r.tables.stored) == 0 {
 		return err
 	}
-	for _, name := range p.Touched() {
-		text, known := r.tables.stored[ledger.Model{Kind: "table", Name: strings.ToLower(name)}]
+	for _, name := range names {
+		text, known := r.tables.stored[model("table", name)]
 		found := now.Table(name)
 		if !known {
 			continue

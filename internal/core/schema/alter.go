@@ -201,7 +201,7 @@ func (x *alteration) dropColumns(action sqltext.Action) error {
 		return problem(drop.At, "table-without-columns", "write drop table "+x.Before.Name, "%s is the last column of table %s", name, x.Before.Name)
 	}
 	if drop.Restore != nil && x.Before.Column(name).Generated != nil {
-		return problem(drop.At, "generated-set", "leave restore using away", "column %s is generated and computes itself when it comes back", name)
+		return problem(drop.At, "generated-set", "leave out restore using", "column %s is generated and computes itself when it comes back", name)
 	}
 	if drop.Restore != nil {
 		x.Restore[name] = drop.Restore
@@ -315,7 +315,7 @@ func (x *alteration) additions(action sqltext.Action) error {
 	name := add.Column.Name
 	switch {
 	case add.Using != nil && add.Column.Generated != nil:
-		return problem(add.At, "generated-set", "leave using away", "column %s is generated and computes itself", name)
+		return problem(add.At, "generated-set", "leave out using", "column %s is generated and computes itself", name)
 	case add.Using != nil:
 		if err := resolve(x.Before, add.Using); err != nil {
 			return err

@@ -108,7 +108,7 @@ func (x *alteration) setNotNull(c *Column, action *sqltext.SetNotNull) error {
 		return nil
 	}
 	if c.Generated != nil {
-		return problem(action.At, "generated-set", "leave using away", "column %s is generated and computes itself", c.Name)
+		return problem(action.At, "generated-set", "leave out using", "column %s is generated and computes itself", c.Name)
 	}
 	if f, ok := x.Fill[c.Name]; ok && !f.OnlyNull {
 		return problem(action.At, "action-conflict", "say it in the one using: coalesce(…, …)", "column %s gets its values from set data type already", c.Name)

@@ -227,7 +227,7 @@ func (a *applier) addColumn(t *Table, def *sqltext.ColumnDef, existing bool) err
 	if def.Default != nil {
 		c.Default = &Expr{Tree: valueOf(c.Type, def.Default)}
 		if refs := sqltext.Refs(def.Default); len(refs) > 0 {
-			return problem(def.Pos, "default-reads-row", "compute it for the rows that are there with using, and for new ones where they are written", "the default of %s uses column %s, and a default cannot read the row", c.Name, refs[0].Column)
+			return problem(def.Pos, "default-reads-row", "compute it for existing rows with using, and for new ones where they are written", "the default of %s uses column %s, and a default cannot read the row", c.Name, refs[0].Column)
 		}
 	}
 	if existing { // a table that is taken under care may have any
@@ -255,7 +255,7 @@ func (a *applier) addColumn(t *Table, def *sqltext.ColumnDef, existing bool) err
 	}
 	if def.Identity != nil {
 		if c.Default != nil || c.Generated != nil {
-			return problem(def.Pos, "identity-default", "leave the default away", "column %s numbers itself and cannot have a default", c.Name)
+			return problem(def.Pos, "identity-default", "leave out the default", "column %s numbers itself and cannot have a default", c.Name)
 		}
 		c.NotNull = true
 		if err := a.identity(t, c, def.Identity, def.Pos); err != nil {

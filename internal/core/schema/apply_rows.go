@@ -156,7 +156,7 @@ func (a *applier) insert(st *sqltext.Insert) error {
 	}
 	for i, n := range names {
 		if t.Column(n).Generated != nil {
-			return problem(st.At, "generated-set", "leave it away", "column %s is generated and cannot be set", n)
+			return problem(st.At, "generated-set", "leave it out", "column %s is generated and cannot be set", n)
 		}
 		if slices.Contains(names[:i], n) {
 			return problem(st.At, "action-twice", "", "the insert names column %s twice", n)

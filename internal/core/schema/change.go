@@ -21,7 +21,7 @@ type Change struct {
 	Native *NativeChange
 }
 
-// Subjects names the tables that the change is about and that are there before it.
+// Subjects names the tables that the change is about and that exist before it.
 func (c *Change) Subjects() []string {
 	switch {
 	case c.Table != nil && c.Table.Before != nil:
@@ -95,7 +95,7 @@ type Kept struct {
 // ViewChange makes, drops or replaces a view.
 type ViewChange struct{ Before, After *View }
 
-// RowChange computes values for rows that are there.
+// RowChange computes values for existing rows.
 type RowChange struct {
 	Table   *Table
 	Set     []sqltext.Assignment

@@ -1,5 +1,7 @@
 package schema
 
+import "slices"
+
 // Delta is what one schema has that another has not: enough to make the second
 // out of the first.
 type Delta struct {
@@ -34,6 +36,14 @@ func Since(before, after *Schema) *Delta {
 		}
 	}
 	return d
+}
+
+// Without gives what the delta says of other tables than these.
+func (d *Delta) Without(tables []string) *Delta {
+	out := *d
+	out.Tables = slices.DeleteFunc(slices.Clone(d.Tables), func(t *Table) bool { return HasName(tables, t.Name) })
+	out.Gone = slices.DeleteFunc(slices.Clone(d.Gone), func(n string) bool { return HasName(tables, n) })
+	return &out
 }
 
 // On gives the schema that the delta makes of s, which stays as it is.

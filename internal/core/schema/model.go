@@ -58,6 +58,9 @@ type Column struct {
 	Limit string `json:",omitempty"`
 	// Options are what only this engine has: "not null on conflict".
 	Options map[string]string `json:",omitempty"`
+	// Equal is how two values of the type are compared where a plain = would not be found
+	// everywhere: the type and its operators stand in a schema of their own.
+	Equal string `json:",omitempty"`
 }
 
 // Generated is a computed column.
@@ -357,9 +360,12 @@ func (e *Expr) Mentions(column string) bool {
 		text = e.String()
 	}
 	tokens, _ := sqltext.Scan(text, sqltext.Engine)
-	return slices.ContainsFunc(tokens, func(t sqltext.Token) bool {
-		return (t.Kind == sqltext.Word || t.Kind == sqltext.Quoted) && SameName(t.Value, column)
-	})
+	for i, t := range tokens { // what stands before a dot is a table, or a row of a trigger
+		if (t.Kind == sqltext.Word || t.Kind == sqltext.Quoted) && SameName(t.Value, column) && !tokens[i+1].Is(".") {
+			return true
+		}
+	}
+	return false
 }
 
 // renamed gives the expression with a column's name replaced.

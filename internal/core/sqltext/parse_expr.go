@@ -183,7 +183,7 @@ func (p *parser) inParentheses() Expr {
 	p.expect("(")
 	e := p.expr()
 	if !p.tok.Is(")") {
-		p.failf(p.nearWord(), `")" or an operator is wanted here, not %s`, p.tok.shown())
+		p.failf(p.nearWord(), `")" or an operator is expected here, not %s`, p.tok.shown())
 	}
 	p.advance()
 	return e
@@ -228,7 +228,7 @@ func (p *parser) primary() Expr {
 	if t.Kind == Word {
 		cure = `write "` + t.Value + `" in double quotes to use it as a name`
 	}
-	p.failf(cure, "an expression is wanted here, not %s", t.shown())
+	p.failf(cure, "an expression is expected here, not %s", t.shown())
 	return nil
 }
 
@@ -304,7 +304,7 @@ func (p *parser) word(what string, allowed []string) string {
 			return w
 		}
 	}
-	p.failf("one of "+strings.Join(allowed, ", "), "%s is wanted here, not %s", what, p.tok.shown())
+	p.failf("one of "+strings.Join(allowed, ", "), "%s is expected here, not %s", what, p.tok.shown())
 	return ""
 }
 

@@ -77,7 +77,7 @@ func (p *parser) createTable(at stmt) Statement {
 		}
 	}
 	if !p.tok.Is(")") {
-		p.failf(p.nearWord(), `"," or ")" is wanted here, not %s`, p.tok.shown())
+		p.failf(p.nearWord(), `"," or ")" is expected here, not %s`, p.tok.shown())
 	}
 	p.expect(")")
 	if len(s.Columns) == 0 {
@@ -397,7 +397,7 @@ func (p *parser) insert(at stmt) Statement {
 func (p *parser) delete(at stmt) Statement {
 	s := &Delete{stmt: at, Table: p.qualified("the table's name")}
 	if !p.accept("where") {
-		p.failf("write where true to delete every row", `"where" is wanted here, not %s`, p.tok.shown())
+		p.failf("write where true to delete every row", `"where" is expected here, not %s`, p.tok.shown())
 	}
 	s.Where = p.expr()
 	s.Discard = p.accept("discard")
@@ -436,7 +436,7 @@ func (p *parser) native(at stmt) Statement {
 	case p.accept("no", "way", "back"):
 		s.NoWayBack = true
 	default:
-		p.failf("write back $$ … $$, or no way back", `"back" or "no way back" is wanted here, not %s`, p.tok.shown())
+		p.failf("write back $$ … $$, or no way back", `"back" or "no way back" is expected here, not %s`, p.tok.shown())
 	}
 	return s
 }

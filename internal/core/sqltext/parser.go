@@ -201,12 +201,12 @@ func (p *parser) wanted(words ...string) {
 			cure = "did you mean " + near + "?"
 		}
 	}
-	p.failf(cure, "%s is wanted here, not %s", list, p.tok.shown())
+	p.failf(cure, "%s is expected here, not %s", list, p.tok.shown())
 }
 
 func (p *parser) expectEnd() {
 	if p.tok.Kind != EOF {
-		p.failf("", "nothing is wanted here any more, not %s", p.tok.shown())
+		p.failf("", "nothing more is expected here, not %s", p.tok.shown())
 	}
 }
 
@@ -217,9 +217,9 @@ func (p *parser) endStatement() {
 		return
 	}
 	if p.tok.Kind == EOF {
-		p.failf(`end the statement with ";"`, `";" is wanted at the end of the statement`)
+		p.failf(`end the statement with ";"`, `";" is expected at the end of the statement`)
 	}
-	p.failf(p.nearWord(), `";" or the rest of the statement is wanted here, not %s`, p.tok.shown())
+	p.failf(p.nearWord(), `";" or the rest of the statement is expected here, not %s`, p.tok.shown())
 }
 
 // clauseWords may follow within a statement; a misspelling of one of them is
@@ -258,7 +258,7 @@ func (p *parser) identifier(what string) string {
 		p.advance()
 		return t.Value
 	case t.Kind == Word && Reserved(t.Value):
-		p.failf(fmt.Sprintf(`write "%s" in double quotes to use it as a name`, t.Value), "%s is wanted here, and %s is a reserved word", what, t.shown())
+		p.failf(fmt.Sprintf(`write "%s" in double quotes to use it as a name`, t.Value), "%s is expected here, and %s is a reserved word", what, t.shown())
 	case t.Kind == Word:
 		p.advance()
 		return t.Value
@@ -267,7 +267,7 @@ func (p *parser) identifier(what string) string {
 	if t.Kind == String {
 		cure = "names are quoted with double quotes, strings with single ones"
 	}
-	p.failf(cure, "%s is wanted here, not %s", what, t.shown())
+	p.failf(cure, "%s is expected here, not %s", what, t.shown())
 	return ""
 }
 
@@ -312,13 +312,13 @@ func (p *parser) integer(what string) int64 {
 			return n
 		}
 	}
-	p.failf("", "%s is wanted here, not %s", what, p.tok.shown())
+	p.failf("", "%s is expected here, not %s", what, p.tok.shown())
 	return 0
 }
 
 func (p *parser) text(what string) string {
 	if p.tok.Kind != String {
-		p.failf("strings stand between single quotes", "%s is wanted here, not %s", what, p.tok.shown())
+		p.failf("strings stand between single quotes", "%s is expected here, not %s", what, p.tok.shown())
 	}
 	v := p.tok.Value
 	p.advance()
@@ -352,7 +352,7 @@ func (p *parser) query() Query {
 		p.advance()
 	}
 	if depth > 0 {
-		p.failf("", `")" is wanted here, not %s`, p.tok.shown())
+		p.failf("", `")" is expected here, not %s`, p.tok.shown())
 	}
 	return Query{b.String()}
 }

@@ -119,7 +119,7 @@ func (p *parser) parseType() Type {
 		_, portable := typeArgs[t.Name]
 		t.Native = !portable
 	default:
-		p.failf("", "a type is wanted here, not %s", p.tok.shown())
+		p.failf("", "a type is expected here, not %s", p.tok.shown())
 	}
 	at := p.tok.Pos
 	if p.tok.Is("(") {

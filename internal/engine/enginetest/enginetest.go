@@ -68,6 +68,11 @@ func open(t *testing.T, target Target, statements string) *harbour {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { h.db.Close() })
+	if g, ok := h.db.(engine.Guarded); ok {
+		if _, err := g.Guard(h.ctx, false); err != nil {
+			t.Fatal(err)
+		}
+	}
 	h.inTx(func(tx engine.Tx) error {
 		for _, sql := range append(target.Engine.Place(), noteTable) {
 			if _, err := tx.Exec(h.ctx, sql); err != nil {
@@ -161,7 +166,7 @@ func (h *harbour) do(c *schema.Change) {
 		}
 		h.inTxWith(engine.TxOptions{ForeignKeysOff: s.ForeignKeysOff}, func(tx engine.Tx) error {
 			for _, sql := range s.SQL {
-				sql = strings.ReplaceAll(sql, engine.Range, "1 = 1")
+				sql = engine.Whole(sql)
 				var err error
 				if strings.HasPrefix(sql, "select ") {
 					_, err = tx.Query(h.ctx, sql)

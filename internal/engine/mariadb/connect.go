@@ -28,13 +28,17 @@ var oldest = [2]int{10, 6}
 // bytewise is the collation of texts that compare byte for byte.
 const bytewise = "utf8mb4_nopad_bin"
 
+// forever is for how many seconds a session may do nothing, whatever the server says: what a
+// run does takes hours, and the session that holds its claim says every while that it lives.
+const forever = "28800"
+
 // mode is the sql_mode of Lastboard's sessions: names and texts are written as on the
 // other engines, and no value is ever cut or made up.
 const mode = "ANSI_QUOTES,PIPES_AS_CONCAT,NO_BACKSLASH_ESCAPES,STRICT_ALL_TABLES,NO_AUTO_VALUE_ON_ZERO,NO_ENGINE_SUBSTITUTION,NO_UNSIGNED_SUBTRACTION"
 
 // settings are those that change what a statement means or when it ends, for every
 // session of Lastboard's.
-const settings = "set session sql_mode = '" + mode + "', time_zone = '+00:00', autocommit = 1, completion_type = 0, lock_wait_timeout = 5, innodb_lock_wait_timeout = 1, max_statement_time = 0, " +
+const settings = "set session sql_mode = '" + mode + "', time_zone = '+00:00', autocommit = 1, completion_type = 0, lock_wait_timeout = 5, innodb_lock_wait_timeout = 1, max_statement_time = 0, wait_timeout = " + forever + ", " +
 	"foreign_key_checks = 1, unique_checks = 1, check_constraint_checks = 1, sql_safe_updates = 0, sql_auto_is_null = 0, alter_algorithm = default, old_mode = '', " +
 	"group_concat_max_len = 16777216, sql_select_limit = default, default_storage_engine = InnoDB, div_precision_increment = 10, @lastboard_writes = 1"
 
@@ -48,11 +52,19 @@ func (e Engine) Open(ctx context.Context, target string, access engine.Mode) (en
 		return nil, &engine.CannotOpen{Message: "the URL of the database cannot be read: " + err.Error(),
 			Cure: "write mariadb://user@host:3306/database; a password stays out of it in MYSQL_PWD or an option file"}
 	}
-	d := &database{config: config, readOnly: access == engine.Read}
+	if strings.HasPrefix(strings.ToLower(config.DBName), engine.Prefix) {
+		return nil, &engine.CannotOpen{Message: "database " + config.DBName + " is one of Lastboard's own", Cure: "name the database whose tables are to be changed"}
+	}
+	d := &database{config: config, readOnly: access == engine.Read, here: e.Here, place: &place{database: placeName(config.DBName), here: true}}
 	if d.session, err = d.connect(ctx, config.DBName); err != nil {
 		return nil, err
 	}
 	if err := d.greet(ctx, e.Unproven, access); err != nil {
+		d.Close()
+		return nil, err
+	}
+	d.session.place = d.place
+	if err := d.locate(ctx); err != nil {
 		d.Close()
 		return nil, err
 	}
@@ -224,13 +236,16 @@ func (d *database) end(id int64) {
 
 // greet finds out what the server is, and refuses one that this is not made for.
 func (d *database) greet(ctx context.Context, unproven bool, access engine.Mode) error {
-	r, err := d.query(ctx, "select version(), @@read_only, @@log_bin, @@log_bin_trust_function_creators, @@version_comment")
+	r, err := d.query(ctx, "select version(), @@read_only, @@log_bin, @@log_bin_trust_function_creators, @@version_comment, current_user()")
 	if err != nil {
 		return d.cannot("the server does not answer as MariaDB does: "+message(err), "Lastboard is made for MariaDB itself; --unproven tries all the same", err)
 	}
 	v := r.Values[0]
 	full := text(v[0])
 	d.version, _, _ = strings.Cut(full, "-")
+	user := text(v[5])
+	at := strings.LastIndex(user, "@")
+	d.account = literal(user[:max(at, 0)]) + "@" + literal(user[at+1:])
 	d.logs, d.trusts = number(v[2]) != 0, number(v[3]) != 0
 	if !strings.Contains(full, "MariaDB") && !unproven {
 		return d.cannot("the server speaks the protocol of MariaDB and is another: "+full+" ("+text(v[4])+")", "what it does with a table was never measured; --unproven tries all the same, on a copy first", nil)

@@ -92,14 +92,12 @@ func (e *exhausted) Error() string {
 }
 func (e *exhausted) Unwrap() error { return e.err }
 
-// cheapest gives an alter with the cheapest algorithm and lock that the server accepts,
-// once it has run.
-func (d *database) cheapest(ctx context.Context, sql string, run func(sql string) error) (string, error) {
-	var err error
+// cheapest gives the cheapest algorithm and lock that the server accepts for an alter, once
+// it has run so.
+func (d *database) cheapest(ctx context.Context, sql string, run func(sql string) error) (way string, err error) {
 	for _, way := range ways {
-		sql := strings.ReplaceAll(sql, algorithm, way)
-		if err = run(sql); !refusedWay(err) {
-			return sql, err
+		if err = run(strings.ReplaceAll(sql, algorithm, way)); !refusedWay(err) {
+			return way, err
 		}
 	}
 	return "", err
@@ -202,8 +200,8 @@ func (d *database) script(ctx context.Context, text string, b bounds) error {
 // locked runs the statements of a script once.
 func (d *database) locked(ctx context.Context, text string, wait time.Duration) (err error) {
 	statements := strings.Split(text, engine.Between)
-	if wait > 0 {
-		if _, err := d.exec(ctx, "set max_statement_time = "+seconds(wait+work)); err != nil {
+	if wait > 0 { // and a program that is frozen meanwhile keeps nobody waiting for longer
+		if _, err := d.exec(ctx, "set max_statement_time = "+seconds(wait+work)+", wait_timeout = 1"); err != nil {
 			return err
 		}
 	}
@@ -214,6 +212,9 @@ func (d *database) locked(ctx context.Context, text string, wait time.Duration) 
 	}
 	defer func() {
 		_, e := d.exec(context.WithoutCancel(ctx), "unlock tables")
+		if wait > 0 && e == nil {
+			_, e = d.exec(context.WithoutCancel(ctx), "set wait_timeout = "+forever)
+		}
 		err = errors.Join(err, e)
 	}()
 	if err != nil {

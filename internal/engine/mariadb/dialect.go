@@ -1,7 +1,6 @@
 package mariadb
 
 import (
-	"fmt"
 	"slices"
 	"strings"
 
@@ -120,8 +119,12 @@ func (dialect) Index(t *schema.Table, x *schema.Index) string { return indexSQL(
 func (dialect) References(k *schema.ForeignKey) string { return references(k) }
 
 // CreateKept implements planning.Dialect.
-func (dialect) CreateKept(t *schema.Table, kept string, keys, values []string) string {
-	return "create table " + quote(kept) + " (" + keptSQL("k", t, keys) + ", " + keptSQL("o", t, values) + ", " + keptSQL("w", t, values) + ", " + keptKey(t, keys) + ")"
+func (dialect) CreateKept(t *schema.Table, kept string, keys, values []string, counted bool) string {
+	f := ""
+	if counted {
+		f = ", f bigint null"
+	}
+	return "create table " + quote(kept) + " (" + keptSQL("k", t, keys) + ", " + keptSQL("o", t, values) + ", " + keptSQL("w", t, values) + f + ", " + keptKey(t, keys) + ")"
 }
 
 // keptKey gives the key of a table of kept values.
@@ -133,39 +136,7 @@ func keptKey(t *schema.Table, keys []string) string {
 	return words + " (" + planning.KeptSQL("k", len(keys)) + ")"
 }
 
-const (
-	goneSuffix  = "_gone"
-	movedSuffix = "_moved"
-)
-
-// Follow implements planning.Dialect: triggers take away what is kept of a row that is
-// deleted or gets another key. They know Lastboard's own sessions.
-func (dialect) Follow(p *planning.Planner, s *engine.Step, _ bool) {
-	k := s.Keeps[0]
-	if p.Table.Column(k.Keys[0]) != nil {
-		s.SQL = append(s.SQL, followSQL(p.Table, k.Kept, k.Keys)...)
-	}
-}
-
-func followSQL(t *schema.Table, kept string, keys []string) []string {
-	match, moved := make([]string, len(keys)), make([]string, len(keys))
-	for i, k := range keys {
-		match[i] = fmt.Sprintf("k%d = old.%s", i+1, quote(k))
-		moved[i] = "not (old." + quote(k) + " <=> new." + quote(k) + ")"
-	}
-	act := " then delete from " + quote(kept) + " where " + strings.Join(match, " and ") + "; end if"
-	return []string{
-		"create or replace trigger " + quote(kept+goneSuffix) + " after delete on " + quote(t.Name) + " for each row if @lastboard_writes is null" + act,
-		"create or replace trigger " + quote(kept+movedSuffix) + " after update on " + quote(t.Name) + " for each row if " + strings.Join(moved, " or ") + act,
-	}
-}
-
 func (dialect) Forget(kept string) []string { return forget(kept) }
-
-// forget gives the statements that take away what is kept, and what follows it.
-func forget(kept string) []string {
-	return []string{"drop trigger if exists " + quote(kept+goneSuffix), "drop trigger if exists " + quote(kept+movedSuffix), "drop table if exists " + quote(kept)}
-}
 
 // Forget implements engine.Planner.
 func (Engine) Forget(k *engine.Keeping) []string { return forget(k.Kept) }
@@ -175,6 +146,14 @@ func (Engine) Forget(k *engine.Keeping) []string { return forget(k.Kept) }
 func (dialect) Quietly(t *schema.Table, statements []string) []string {
 	list := slices.Clone(statements)
 	for i, sql := range list {
+		if head, rest, ok := strings.Cut(sql, " k set "); ok && strings.HasPrefix(head, "update "+quote(t.Name)+", ") {
+			for _, c := range t.Columns {
+				if c.OnUpdateNow && !strings.Contains(rest, quote(t.Name)+"."+quote(c.Name)+" = ") {
+					rest = quote(t.Name) + "." + quote(c.Name) + " = " + quote(t.Name) + "." + quote(c.Name) + ", " + rest
+				}
+			}
+			list[i] = head + " k set " + rest
+		}
 		rest, ok := strings.CutPrefix(sql, "update "+quote(t.Name)+" set ")
 		if !ok {
 			continue

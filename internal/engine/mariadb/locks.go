@@ -3,6 +3,8 @@ package mariadb
 import (
 	"context"
 	"errors"
+	"fmt"
+	"sync"
 	"time"
 
 	"lastboard/internal/core/schema"
@@ -131,14 +133,51 @@ func (d *database) Claim() (release func(), ok bool, err error) {
 		return nil, false, errors.Join(err, s.close())
 	}
 	d.claim = s
+	stop := make(chan struct{})
+	var alive sync.WaitGroup
+	alive.Go(func() { keepAwake(s, stop) })
 	return func() {
+		close(stop)
+		alive.Wait()
 		s.close()
 		d.claim = nil
 	}, true, nil
+}
+
+// sayAlive is how often the session that holds a claim says that it lives.
+const sayAlive = time.Minute
+
+// keepAwake lets a session that does nothing else outlast what the server allows.
+func keepAwake(s *session, stop chan struct{}) {
+	tick := time.NewTicker(sayAlive)
+	defer tick.Stop()
+	for {
+		select {
+		case <-stop:
+			return
+		case <-tick.C:
+			ctx, cancel := context.WithTimeout(context.Background(), sayAlive)
+			s.exec(ctx, "do 0") // one that is lost is found out by the next transaction
+			cancel()
+		}
+	}
 }
 
 // Claimed implements engine.Database.
 func (d *database) Claimed() bool {
 	r, err := d.query(context.Background(), "select is_used_lock("+planning.Literal(d.claimName())+") is not null")
 	return err == nil && number(r.Values[0][0]) != 0
+}
+
+// Claimant implements engine.Claimant.
+func (d *database) Claimant(ctx context.Context) (*engine.Session, string) {
+	r, err := d.query(ctx, "select u.id, coalesce(p.user, ''), coalesce(p.command, ''), coalesce(p.time, 0), coalesce(p.info, '') from (select is_used_lock("+planning.Literal(d.claimName())+") as id) u left join information_schema.processlist p on p.id = u.id where u.id is not null")
+	if err != nil || len(r.Values) == 0 {
+		return nil, ""
+	}
+	s := sessions(r)[0]
+	if s.State == "idle in transaction" {
+		s.State = "idle"
+	}
+	return &s, fmt.Sprintf("kill %d", s.ID)
 }

@@ -20,6 +20,7 @@ import (
 
 	"github.com/go-sql-driver/mysql"
 
+	"lastboard/internal/core/mishap"
 	"lastboard/internal/core/schema"
 	"lastboard/internal/engine"
 	"lastboard/internal/engine/planning"
@@ -29,6 +30,9 @@ import (
 type Engine struct {
 	// Unproven lets a server be used that answers like MariaDB and is another.
 	Unproven bool
+	// Here lets the ledger stand in the database that is changed, where applications may
+	// write to it.
+	Here bool
 }
 
 var _ engine.Engine = Engine{}
@@ -42,10 +46,14 @@ type database struct {
 	second       *session // looks on while the first waits; nil until it is needed
 	claim        *session // has the runner's lock; nil unless this is the runner
 	version      string
-	logs, trusts bool // whether there is a binary log, and users may make triggers all the same
+	account      string // that the server takes the user for, as it is written in a grant
+	logs, trusts bool   // whether there is a binary log, and users may make triggers all the same
 	cluster      bool
 	readOnly     bool
+	here         bool // the ledger is to stand in the database itself
+	place        *place
 	locks        *bool // whether the server shows metadata locks; nil until it is known
+	ends         bool  // transactions that do nothing end by themselves
 	memory       memory
 }
 
@@ -72,6 +80,12 @@ func (d *database) Schema(ctx context.Context) (*schema.Schema, error) {
 		return nil, fmt.Errorf("reading the tables: %w", err)
 	}
 	return d.memory.keep(s), nil
+}
+
+// HasTable implements engine.Database.
+func (d *database) HasTable(ctx context.Context, table string) (bool, error) {
+	r, err := d.query(ctx, "select 1 from information_schema.tables where table_schema = database() and table_name = ?", table)
+	return err == nil && len(r.Values) > 0, err
 }
 
 // Up to how many rows and bytes a table is counted exactly.
@@ -155,11 +169,6 @@ func (d *database) Nulls(ctx context.Context, t *schema.Table) ([]int64, error) 
 	return nulls, nil
 }
 
-// Query implements engine.Database.
-func (d *database) Query(ctx context.Context, sql string, args ...any) (*engine.Rows, error) {
-	return d.query(ctx, sql, args...)
-}
-
 // Exec implements engine.Database.
 func (d *database) Exec(ctx context.Context, sql string) error {
 	_, err := d.define(ctx, sql, bounds{mayWait: true})
@@ -217,34 +226,68 @@ func (d *database) Users() []string {
 	return list
 }
 
+// mayIdle lets the server end the session's transactions that do nothing for some seconds, or
+// takes that back: a program that is frozen meanwhile keeps nobody waiting for longer.
+func (d *database) mayIdle(ctx context.Context, bounded bool) error {
+	if d.ends == bounded {
+		return nil
+	}
+	seconds := "0"
+	if bounded {
+		seconds = "3"
+	}
+	_, err := d.exec(ctx, "set session idle_transaction_timeout = "+seconds)
+	if err == nil {
+		d.ends = bounded
+	}
+	return err
+}
+
 // Begin implements engine.Database.
 func (d *database) Begin(ctx context.Context, o engine.TxOptions) (engine.Tx, error) {
 	words := "start transaction"
 	if d.readOnly {
 		words += " read only"
 	}
+	if err := d.mayIdle(ctx, o.LockWait > 0); err != nil {
+		return nil, err
+	}
 	if _, err := d.exec(ctx, words); err != nil {
 		return nil, err
 	}
-	return &tx{d: d, bounds: bounds{o.LockWait, o.MayWait}}, nil
+	return &tx{d: d, bounds: bounds{o.LockWait, o.MayWait}, limit: o.Limit}, nil
 }
 
 type tx struct {
 	d      *database
 	bounds bounds
+	limit  time.Duration // of one statement that writes rows
 	done   bool
 }
 
 // Exec implements engine.Tx. A statement that defines something commits what was done
 // before it.
 func (t *tx) Exec(ctx context.Context, sql string, args ...any) (int64, error) {
+	mishap.Place("sent")
 	if len(args) == 0 && defines(sql) {
 		return t.d.define(ctx, sql, t.bounds)
 	}
 	if insert, kept, ok := strings.Cut(sql, engine.Noted); ok {
 		return t.note(ctx, insert, kept)
 	}
+	began := time.Now()
+	limit := t.limit
+	if engine.OfLedger(sql) {
+		limit = 0
+	}
+	if limit > 0 { // the time for which it may wait for a row counts, too
+		limit += rowWait
+		sql = "set statement max_statement_time = " + seconds(limit) + " for " + sql
+	}
 	n, err := t.d.exec(ctx, sql, args...)
+	if limit > 0 && code(err) == errTimeout && ctx.Err() == nil && time.Since(began) >= t.limit {
+		return 0, &engine.Slow{Limit: t.limit, Err: err}
+	}
 	var busy *engine.Busy
 	if errors.As(err, &busy) {
 		busy.Who = t.d.suspects(ctx)
@@ -253,15 +296,17 @@ func (t *tx) Exec(ctx context.Context, sql string, args ...any) (int64, error) {
 }
 
 func (t *tx) Query(ctx context.Context, sql string, args ...any) (*engine.Rows, error) {
+	mishap.Place("sent")
 	return t.d.query(ctx, sql, args...)
 }
 
 func (t *tx) Schema(ctx context.Context) (*schema.Schema, error) { return t.d.Schema(ctx) }
 
 func (t *tx) Commit() error {
+	mishap.Place("sent")
 	t.done = true
 	_, err := t.d.exec(context.Background(), "commit")
-	return err
+	return engine.Committed(err)
 }
 
 // Rollback takes everything back; after a commit it does nothing.
@@ -277,6 +322,10 @@ func (t *tx) Rollback() error {
 	}
 	return err
 }
+
+// rowWait is a little more than a statement may wait for the lock of a row: a second, and
+// which is then told as that (see settings).
+const rowWait = 1200 * time.Millisecond
 
 // noting gives an insert whose keys it returns, and the table in which they are noted: the
 // server can give them to a client alone.

@@ -57,6 +57,7 @@ type planner struct {
 	windowFollow []string
 	// swapFollowed means that triggers compute the swapped columns.
 	swapFollowed bool
+	shown        bool     // the hidden ones have got their names
 	fillers      []string // events of triggers that fill rows which come or lose a value
 }
 
@@ -100,6 +101,7 @@ func (Engine) Steps(c *schema.Change, f engine.Facts) ([]*engine.Step, error) {
 		if c.Rows.PutBack != nil {
 			p.PutBack(c.Rows)
 		} else {
+			p.keysMoveUnseen(c.Rows)
 			p.Backfill(c.Rows)
 		}
 	case c.Insert != nil:
@@ -132,14 +134,14 @@ func (p *planner) refuse(t *schema.Table) {
 	for _, x := range t.Indexes {
 		switch {
 		case x.Where != nil:
-			p.Fail(&engine.Refused{Message: "index " + x.Name + " is for some rows alone, and MariaDB has no such index", Cure: "leave where away, or give the rows a computed column that is null where they do not count"})
+			p.Fail(&engine.Refused{Message: "index " + x.Name + " is for some rows alone, and MariaDB has no such index", Cure: "leave out where, or give the rows a computed column that is null where they do not count"})
 		case slices.ContainsFunc(x.Parts, func(part schema.IndexPart) bool { return part.Expr != nil }):
 			p.Fail(&engine.Refused{Message: "index " + x.Name + " is of an expression, and MariaDB indexes columns alone", Cure: "add a generated column with the expression, and index that"})
 		}
 	}
 	for _, c := range t.Columns {
 		if c.Generated != nil && c.NotNull {
-			p.Fail(&engine.Refused{Message: "column " + c.Name + " is computed, and MariaDB lets no such column be not null", Cure: "leave not null away, or add check (" + c.Name + " is not null)"})
+			p.Fail(&engine.Refused{Message: "column " + c.Name + " is computed, and MariaDB lets no such column be not null", Cure: "leave out not null, or add check (" + c.Name + " is not null)"})
 		}
 		if p.misread(t, c) {
 			p.Fail(&engine.Refused{Message: fmt.Sprintf("column %s is %s and its expression gives a text, of which MariaDB takes what it can", c.Name, c.Type), Cure: fmt.Sprintf("write cast(… as %s)", c.Type)})
@@ -309,7 +311,7 @@ func (p *planner) view(c *schema.ViewChange) {
 // native runs SQL as it is written.
 func (p *planner) native(n *schema.NativeChange) {
 	s := p.Add(engine.Catalog, 0, "run the statement as written", splitStatements(n.SQL)...)
-	s.Lock = "as the statement takes"
+	s.Lock, s.Native = "as the statement takes", true
 	if len(s.SQL) > 0 && defines(s.SQL[0]) {
 		s.Outside = &engine.Outside{}
 		if n.Statement.DoneWhen != nil {
@@ -361,10 +363,9 @@ func (p *planner) insert(c *schema.InsertChange) {
 	if c.PutBack != nil {
 		insert = p.RestoreRows(t, c.PutBack) + " returning " + quoteAll(keys)
 	}
-	s := p.Add(engine.Backfill, rate, what, "create table "+quote(kept)+" ("+keptSQL("k", t, keys)+", "+keptKey(t, keys)+")", noting(insert, kept))
-	s.WritersWait = engine.WaitNo
-	s.Undo = forget(kept)
-	s.Keeps = []*engine.Keeping{{Table: t.Name, Kept: kept, Keys: keys, What: engine.KeptKeys}}
+	place := p.PlaceForKeys(kept, "create table "+quote(kept)+" ("+keptSQL("k", t, keys)+", "+keptKey(t, keys)+")")
+	place.Undo = forget(kept)
+	p.Add(engine.Backfill, rate, what, noting(insert, kept)).WritersWait = engine.WaitNo
 	if c.PutBack != nil {
 		p.LetGo([]string{c.PutBack.Table})
 	}

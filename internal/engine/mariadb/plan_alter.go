@@ -24,6 +24,9 @@ func (p *planner) alter() {
 	p.computeSwapped()
 	p.keepDropped()
 	p.keepConverted()
+	if len(p.Dropped()) > 0 {
+		p.show() // its trigger reads what goes
+	}
 	p.dropColumns()
 	p.modify()
 	p.show()
@@ -298,7 +301,7 @@ func (p *planner) renameWith(actions []string, what string) *engine.Step {
 		}
 	}
 	var anew []string
-	locks := []string{p.table() + " write"}
+	locks := append([]string{p.table() + " write"}, lockedNumbers(p.Table)...)
 	for _, sql := range own {
 		changed := sql
 		for from, to := range p.Renames {

@@ -1,6 +1,7 @@
 package mariadb
 
 import (
+	"maps"
 	"slices"
 	"strings"
 
@@ -154,7 +155,7 @@ func beside(c *schema.Column) string {
 
 // called gives the name under which a column stands; ends is set once all have theirs.
 func (p *planner) called(c *schema.Column, ends bool) string {
-	if !ends && slices.Contains(p.hidden, c) {
+	if !ends && !p.shown && slices.Contains(p.hidden, c) {
 		return beside(c)
 	}
 	return c.Name
@@ -164,7 +165,7 @@ func (p *planner) called(c *schema.Column, ends bool) string {
 // beginning: the server would write the table anew to make one not null afterwards.
 func (p *planner) hide() {
 	for _, c := range p.After.Columns {
-		if p.From(c) == nil && p.Table.Column(c.Name) == nil && c.NotNull && c.Identity == nil && placeholder(c) != "" && p.lingers() && p.comes(c) != nil {
+		if p.From(c) == nil && p.Table.Column(c.Name) == nil && c.NotNull && c.Identity == nil && placeholder(c) != "" && p.lingers() && p.comes(c) != nil && !p.numbers(p.comes(c)) {
 			p.hidden = append(p.hidden, c)
 		}
 	}
@@ -173,24 +174,34 @@ func (p *planner) hide() {
 // show gives hidden columns their names and definitions, while the table is locked: what
 // fills them would be in the way of what is written before it is gone.
 func (p *planner) show() {
-	if len(p.hidden) == 0 {
+	if len(p.hidden) == 0 || p.shown {
 		return
 	}
+	p.shown = true
 	var actions, names, hidden []string
+	again := map[string]string{}
 	for _, c := range p.hidden {
+		if e := p.comes(c); !p.differs(e) {
+			again[beside(c)] = p.Render(e, planning.Computed)
+		}
 		actions = append(actions, "change column "+quote(beside(c))+" "+columnSQL(p.inPlace(), c))
 		names, hidden = append(names, c.Name), append(hidden, beside(c))
 	}
-	p.fillers = slices.DeleteFunc(p.fillers, func(event string) bool { return event == "insert" })
-	off := "drop trigger if exists " + quote(p.fillTrigger("insert"))
-	p.locked("show "+strings.Join(names, ", "), p.goneQuery(hidden, ""), nil, p.alterSQL(actions...), off)
-	p.define(engine.Sync, 0, "rows bring their own values from now on", "", off) // a run that died between the two left it
+	p.againWhere(again)
+	var off []string
+	for _, event := range p.fillers {
+		off = append(off, "drop trigger if exists "+quote(p.fillTrigger(event)))
+	}
+	p.fillers = nil
+	p.locked("show "+strings.Join(names, ", "), p.goneQuery(hidden, ""), nil, slices.Concat([]string{p.alterSQL(actions...)}, off)...)
+	p.define(engine.Sync, 0, "rows bring their own values from now on", "", off...) // a run that died between the two left it
 }
 
 // computeSwapped computes columns of another kind beside the old ones, and other values
 // in those that stay.
 func (p *planner) computeSwapped() {
 	var sets, names, stale []string
+	again := map[string]string{}
 	for _, c := range p.After.Columns {
 		old := p.From(c)
 		f, filled := p.FillOf(c)
@@ -216,6 +227,9 @@ func (p *planner) computeSwapped() {
 		s := p.alterTable(engine.Rewrite, rewriteRate, "make a column for the new "+c.Name, "add column if not exists "+columnSQL(nil, &def)+" after "+quote(c.Name))
 		s.Undo = []string{"alter table " + p.table() + " drop column if exists " + quote(def.Name) + ", " + algorithm}
 		sets, names = append(sets, quote(def.Name)+" = "+value), append(names, c.Name)
+		if !p.differs(f.Expr) {
+			again[def.Name] = value
+		}
 		if def.NotNull && !p.differs(f.Expr) {
 			stale = append(stale, "not (binary "+quote(def.Name)+" <=> binary "+value+")")
 		}
@@ -225,11 +239,27 @@ func (p *planner) computeSwapped() {
 	}
 	p.followSwapped()
 	p.Update("compute the new "+strings.Join(names, ", "), "update "+p.table()+" set "+strings.Join(sets, ", ")+" where "+engine.Range).Preview = p.PreviewAdded()
+	p.againWhere(again)
 	if len(stale) > 0 {
 		p.Proof("prove that every row has its new "+strings.Join(names, ", "), "", strings.Join(stale, " or "), "", engine.Proof{
 			Rule: "not-as-planned", Message: "%d rows have not got what was computed for them", Cure: "this is a gap in Lastboard: please report it with the migration", Late: true,
 		})
 	}
+}
+
+// againWhere computes columns that nobody sees once more, in rows that changed past the
+// triggers, as by a cascade of a foreign key.
+func (p *planner) againWhere(values map[string]string) {
+	if !p.followed() || len(values) == 0 {
+		return
+	}
+	var sets, differ []string
+	for _, column := range slices.Sorted(maps.Keys(values)) {
+		sets = append(sets, quote(column)+" = "+values[column])
+		differ = append(differ, "not (binary "+quote(column)+" <=> binary ("+values[column]+"))")
+	}
+	s := p.Add(engine.Backfill, scanRate, "compute again what changed past the triggers", p.Quietly(p.Table, []string{"update " + p.table() + " set " + strings.Join(sets, ", ") + " where " + strings.Join(differ, " or ")})...)
+	s.WritersWait = engine.WaitBriefly
 }
 
 // differs reports whether an expression gives something else each time.
@@ -284,17 +314,8 @@ func (p *planner) followSwapped() {
 		if err != nil {
 			p.Fail(&engine.Refused{Message: err.Error()})
 		}
-		set := "set new." + quote(beside(c)) + " = " + value + ";"
-		insert = append(insert, set)
-		var changed []string
-		for _, r := range sqltext.Refs(e) {
-			if base := p.Table.Column(r.Column); base != nil {
-				changed = append(changed, "not (binary new."+quote(base.Name)+" <=> binary old."+quote(base.Name)+")")
-			}
-		}
-		if len(changed) > 0 {
-			update = append(update, "if "+strings.Join(changed, " or ")+" then "+set+" end if;")
-		}
+		set := "set new." + quote(beside(c)) + " = " // nobody else writes it
+		insert, update = append(insert, set+value+";"), append(update, set+p.keptOr(c, value)+";")
 	}
 	p.swapFollowed = true
 	triggers := p.swapTriggers()
@@ -304,7 +325,7 @@ func (p *planner) followSwapped() {
 		}
 		event := []string{"insert", "update"}[i]
 		s := p.define(engine.Sync, 0, "compute it for rows that are written meanwhile", "",
-			"create or replace trigger "+quote(triggers[i])+" before "+event+" on "+p.table()+" for each row begin "+strings.Join(body, " ")+" end")
+			"create or replace trigger "+quote(triggers[i])+" before "+event+" on "+p.table()+" for each row "+unlessOurs(body))
 		s.Undo = []string{"drop trigger if exists " + quote(triggers[i])}
 	}
 }

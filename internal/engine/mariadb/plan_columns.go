@@ -5,6 +5,7 @@ import (
 	"strings"
 
 	"lastboard/internal/core/schema"
+	"lastboard/internal/core/sqltext"
 	"lastboard/internal/engine"
 	"lastboard/internal/engine/planning"
 )
@@ -34,7 +35,7 @@ func (p *planner) dropColumns() {
 	}
 	for _, n := range names {
 		for _, tr := range p.Table.Own {
-			if (&schema.Expr{Native: tr.SQL}).Mentions(n) {
+			if planning.Names(tr, n) {
 				p.define(engine.Sync, 0, "let go of "+tr.Name, "", "drop trigger if exists "+quote(tr.Name))
 			}
 		}
@@ -53,9 +54,15 @@ func (p *planner) dropColumns() {
 	switch {
 	case len(actions) == 0:
 		p.flushWindow(nil, what, "")
-	case p.Facts.Live && (len(p.window) > 0 || p.swapFollowed):
+	case p.Facts.Live && (len(p.window) > 0 || p.swapFollowed || len(p.fillers) > 0 && len(p.Dropped()) > 0):
 		script := []string{p.alterSQL(actions...)}
 		var off []string
+		if len(p.Dropped()) > 0 { // which they may read
+			for _, event := range p.fillers {
+				off = append(off, "drop trigger if exists "+quote(p.fillTrigger(event)))
+			}
+			p.fillers = nil
+		}
 		if p.swapFollowed {
 			for _, n := range p.swapTriggers() {
 				off = append(off, "drop trigger if exists "+quote(n))
@@ -127,12 +134,47 @@ func (p *planner) flushWindow(script []string, what, done string) {
 // locked adds a step of statements that run while the table is locked, and places of kept
 // values with it.
 func (p *planner) locked(what, done string, kept []string, script ...string) {
-	locks := []string{p.table() + " write"}
+	locks := append([]string{p.table() + " write"}, lockedNumbers(p.Table, p.After)...)
 	for _, k := range kept {
 		locks = append(locks, quote(k)+" write")
 	}
 	s := p.define(engine.Rewrite, keepRate, what, done, strings.Join(append([]string{"lock tables " + strings.Join(locks, ", ")}, script...), engine.Between))
 	s.Why = "while the table is locked, so that nothing is lost that is written meanwhile"
+}
+
+// lockedNumbers gives the locks of the sequences from which columns take their defaults: the
+// server counts them among what an alter or a trigger of the table uses.
+func lockedNumbers(tables ...*schema.Table) (locks []string) {
+	var columns []*schema.Column
+	for _, t := range tables {
+		columns = append(columns, t.Columns...)
+	}
+	for _, c := range columns {
+		if c.Default == nil {
+			continue
+		}
+		tokens, _ := sqltext.Scan(c.Default.Native, sqltext.Engine)
+		for i, t := range tokens {
+			if !t.Is("nextval") || !tokens[i+1].Is("(") {
+				continue
+			}
+			name := ""
+			for _, part := range tokens[i+2:] {
+				if part.Kind != sqltext.Word && part.Kind != sqltext.Quoted && !part.Is(".") {
+					break
+				}
+				if part.Is(".") {
+					name += "."
+				} else {
+					name += quote(part.Value)
+				}
+			}
+			if lock := name + " write"; name != "" && !slices.Contains(locks, lock) {
+				locks = append(locks, lock)
+			}
+		}
+	}
+	return locks
 }
 
 // modify gives columns their new definitions, each as a whole, and all in one statement:

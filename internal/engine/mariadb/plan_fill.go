@@ -148,15 +148,31 @@ func (p *planner) fill() {
 	}
 	p.fillNew(added, nulls)
 	if len(sets) > 0 {
+		seen := slices.DeleteFunc(slices.Clone(added), func(c *schema.Column) bool { return slices.Contains(p.hidden, c) })
+		rest := p.NoteKept(seen, func(c *schema.Column) string { return c.Name })
 		p.Update("fill "+strings.Join(names, ", "), "update "+p.table()+" set "+strings.Join(sets, ", ")+" where "+engine.Range).Preview = p.PreviewAdded()
+		rest()
 	}
+	p.fillNumbered(added)
 	for _, c := range p.After.Columns {
 		if f, ok := p.FillOf(c); ok && f.OnlyNull {
 			value := p.Render(f.Expr, planning.Computed)
-			where := " where " + engine.Range + " and " + quote(c.Name) + " is null"
-			remember := p.RememberNulls(c, value, where)
-			p.Update("fill "+c.Name+" where it is null", append(remember, "update "+p.table()+" set "+quote(c.Name)+" = "+value+where)...)
+			p.FillNulls(c, value)
 		}
+	}
+}
+
+// fillNumbered fills rows that came while a fill went on and whose number no trigger knew.
+func (p *planner) fillNumbered(added []*schema.Column) {
+	var late []string
+	for _, c := range added {
+		if f, ok := p.FillOf(c); ok && f.Expr != nil && p.followed() && p.numbers(f.Expr) && !sqltext.HasSubquery(f.Expr) {
+			column := quote(p.called(c, false))
+			late = append(late, "update "+p.table()+" set "+column+" = "+p.Render(f.Expr, planning.Computed)+" where "+engine.Range+" and "+column+" is null")
+		}
+	}
+	if len(late) > 0 {
+		p.Update("fill rows that came meanwhile", late...)
 	}
 }
 
@@ -185,32 +201,83 @@ func (p *planner) fillNew(added, nulls []*schema.Column) {
 		if err != nil {
 			p.Fail(&engine.Refused{Message: err.Error()})
 		}
-		if slices.Contains(p.hidden, c) {
-			insert = append(insert, "set new."+quote(beside(c))+" = "+value+";")
+		if slices.Contains(p.hidden, c) { // nobody else writes it
+			set := "set new." + quote(beside(c)) + " = "
+			insert, update = append(insert, set+value+";"), append(update, set+p.keptOr(c, value)+";")
 			continue
 		}
 		name, set := quote(c.Name), " then set new."+quote(c.Name)+" = "+value+"; end if;"
-		insert = append(insert, "if new."+name+" is null"+set)
-		if slices.Contains(nulls, c) { // those that are null still are remembered when they are filled
+		if !p.numbers(e) {
+			insert = append(insert, "if new."+name+" is null"+set)
+		}
+		switch f, filled := p.FillOf(c); {
+		case slices.Contains(nulls, c): // those that are null still are remembered when they are filled
 			update = append(update, "if new."+name+" is null and old."+name+" is not null"+set)
+		case filled && f.Expr != nil:
+			update = append(update, "if "+unchanged(c)+" and (new."+name+" is null or "+p.sourcesChange(e)+")"+set)
+		default: // a default of its own is given once
+			update = append(update, "if new."+name+" is null and old."+name+" is null"+set)
 		}
 	}
 	p.fillBy("insert", insert)
 	p.fillBy("update", update)
 }
 
-// comes gives the expression by which a trigger fills an added column in rows that come;
-// nil where none can.
+// unlessOurs gives the body of a trigger that leaves alone what Lastboard itself writes.
+func unlessOurs(body []string) string {
+	return "if @lastboard_writes is null then " + strings.Join(body, " ") + " end if"
+}
+
+// keptOr gives what a row that is written gets in a column of which values are kept: what is
+// kept of it, by the key that it had, or else a value.
+func (p *planner) keptOr(c *schema.Column, value string) string {
+	f, _ := p.FillOf(c)
+	if f.Kept == nil {
+		return value
+	}
+	match := make([]string, len(f.Kept.Keys))
+	for i, k := range f.Kept.Keys {
+		match[i] = fmt.Sprintf("k.k%d = old.%s", i+1, quote(k))
+	}
+	from := " from " + quote(f.Kept.Table) + " k where " + strings.Join(match, " and ")
+	if f.Kept.Wrote != "" {
+		from += " and " + p.Same("k."+f.Kept.Wrote, "new."+quote(p.From(c).Name))
+	}
+	return "case when exists (select 1" + from + ") then (select k." + f.Kept.Column + from + ") else " + value + " end"
+}
+
+// unchanged gives the condition that an update leaves a column as it was.
+func unchanged(c *schema.Column) string {
+	return "binary new." + quote(c.Name) + " <=> binary old." + quote(c.Name)
+}
+
+// sourcesChange gives the condition that an update changes what an expression reads.
+func (p *planner) sourcesChange(e sqltext.Expr) string {
+	list := []string{"false"}
+	for _, s := range p.Sources(e) {
+		list = append(list, "not ("+unchanged(s)+")")
+	}
+	return strings.Join(list, " or ")
+}
+
+// comes gives the expression by which a trigger fills an added column in rows that are
+// written; nil where none can.
 func (p *planner) comes(c *schema.Column) sqltext.Expr {
 	f, filled := p.FillOf(c)
 	e := f.Expr
 	if !filled && c.Default != nil && !instantDefault(c) {
 		e = c.Default.Tree
 	}
-	if e == nil || sqltext.HasSubquery(e) || p.numbers(e) {
+	if e == nil || sqltext.HasSubquery(e) || p.numbers(e) && !p.numbered(c) {
 		return nil
 	}
 	return e
+}
+
+// numbered reports whether a column that is filled may have no value while the number of its
+// row is not known: rows that come without one are filled at the end.
+func (p *planner) numbered(c *schema.Column) bool {
+	return p.From(c) == nil && !slices.Contains(p.hidden, c)
 }
 
 // numbers reports whether an expression uses the column that numbers itself.
@@ -223,9 +290,9 @@ func (p *planner) fillBy(event string, body []string) {
 		return
 	}
 	trigger := p.fillTrigger(event)
-	s := p.define(engine.Sync, 0, "fill rows that come meanwhile", "",
-		"create or replace trigger "+quote(trigger)+" before "+event+" on "+p.table()+" for each row begin "+strings.Join(body, " ")+" end")
-	s.Why = "an application that does not know of the change yet leaves it out"
+	s := p.define(engine.Sync, 0, "fill rows that "+map[string]string{"insert": "come", "update": "change"}[event]+" meanwhile", "",
+		"create or replace trigger "+quote(trigger)+" before "+event+" on "+p.table()+" for each row "+unlessOurs(body))
+	s.Why = "an application that does not know the column yet leaves it out"
 	s.Undo = []string{"drop trigger if exists " + quote(trigger)}
 	p.fillers = append(p.fillers, event)
 }
@@ -297,6 +364,7 @@ func (p *planner) keep(kept string, k *engine.Keeping, columns, insert string) {
 	s.Lock, s.WritersWait, s.Strong = "none", engine.WaitNo, nil
 	p.window, p.windowKeeps = append(p.window, insert), append(p.windowKeeps, kept)
 	if !p.Goes(k.Keys) {
+		k.Followed = true
 		p.windowFollow = append(p.windowFollow, followSQL(p.Table, kept, k.Keys)...)
 	}
 }

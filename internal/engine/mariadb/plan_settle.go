@@ -69,7 +69,9 @@ func (p *planner) parted(s *engine.Step) []*engine.Step {
 				outside = *s.Outside
 			} else if len(groups) > 1 {
 				part.Kind, part.Rows, part.Seconds, part.WritersWait = engine.Catalog, 0, 0, engine.WaitBriefly
-				if !slices.ContainsFunc(sql, func(x string) bool { return !strings.HasPrefix(x, "create table ") }) {
+				if !slices.ContainsFunc(sql, func(x string) bool {
+					return !strings.HasPrefix(x, "create table ") && !strings.HasPrefix(x, "create unique index if not exists ")
+				}) {
 					part.Lock, part.WritersWait = "none", engine.WaitNo
 				}
 			}

@@ -17,11 +17,12 @@ import (
 // that a step speaks of. The server cannot take back what defines something, so it is
 // made, and dropped when the trial ends.
 type trial struct {
-	d    *database
-	s    *session
-	name string
-	base *schema.Schema // the tables as they are, and as planned changes left them
-	made map[string]bool
+	d        *database
+	s        *session
+	name     string
+	base     *schema.Schema // the tables as they are, and as planned changes left them
+	made     map[string]bool
+	uncopied map[string]bool // triggers that cannot be made here
 	// left are foreign keys that a table in the trial lacks, since the tables they lead
 	// to were not needed there.
 	left   map[string][]*schema.ForeignKey
@@ -41,7 +42,7 @@ func (d *database) Trial(ctx context.Context) (engine.Trial, error) {
 	if err != nil {
 		return nil, err
 	}
-	t := &trial{d: d, s: s, base: base, name: fmt.Sprintf("%s%d", scratch, s.id), made: map[string]bool{}, left: map[string][]*schema.ForeignKey{}}
+	t := &trial{d: d, s: s, base: base, name: fmt.Sprintf("%s%d", scratch, s.id), made: map[string]bool{}, uncopied: map[string]bool{}, left: map[string][]*schema.ForeignKey{}}
 	if err := t.open(ctx); err != nil {
 		return nil, errors.Join(err, t.Close())
 	}
@@ -63,9 +64,14 @@ func (t *trial) open(ctx context.Context) error {
 			return err
 		}
 	}
-	if _, err := t.s.exec(ctx, "create database "+quote(t.name)+" character set utf8mb4 collate "+bytewise+" comment "+literal(t.d.config.DBName)); err != nil {
-		return t.d.cannot("user "+t.d.config.User+" may make no database for the empty copies on which steps are tried",
-			"grant all on `lastboard\\_trial\\_%`.* to "+account(t.d.config.User), err)
+	// A statement as it is written leaves much to what the database gives by default.
+	r, err := t.s.query(ctx, "select default_character_set_name, default_collation_name from information_schema.schemata where schema_name = ?", t.d.config.DBName)
+	if err != nil || len(r.Values) == 0 {
+		return errors.Join(err, fmt.Errorf("what database %s gives by default is not known", t.d.config.DBName))
+	}
+	if _, err := t.s.exec(ctx, "create database "+quote(t.name)+" character set "+text(r.Values[0][0])+" collate "+text(r.Values[0][1])+" comment "+literal(t.d.config.DBName)); err != nil {
+		return t.d.cannot("user "+t.d.account+" may make no database for the empty copies on which steps are tried",
+			"grant all on `lastboard\\_trial\\_%`.* to "+t.d.account, err)
 	}
 	_, err = t.s.exec(ctx, "use "+quote(t.name))
 	return err
@@ -74,7 +80,7 @@ func (t *trial) open(ctx context.Context) error {
 // deadTrials lists the databases of trials that have died, of one database or, where of is
 // "", of all.
 func deadTrials(ctx context.Context, s *session, of string) (list []string, err error) {
-	r, err := s.query(ctx, "select schema_name from information_schema.schemata where schema_name like '"+strings.ReplaceAll(scratch, "_", "!_")+"%' escape '!' and (? = '' or binary schema_comment = ?) and is_free_lock(schema_name) = 1", of, of)
+	r, err := s.query(ctx, "select schema_name from information_schema.schemata where schema_name like '"+strings.ReplaceAll(scratch, "_", "!_")+"%' escape '!' and schema_name regexp '^lastboard_trial_[0-9]+$' and schema_comment <> '' and (? = '' or binary schema_comment = ?) and is_free_lock(schema_name) = 1", of, of)
 	if err != nil {
 		return nil, err
 	}
@@ -83,9 +89,6 @@ func deadTrials(ctx context.Context, s *session, of string) (list []string, err 
 	}
 	return list, nil
 }
-
-// account names a user in a grant.
-func account(user string) string { return literal(user) + "@'%'" }
 
 // Lasts implements engine.Trial.
 func (t *trial) Lasts() bool { return true }
@@ -169,17 +172,23 @@ func (t *trial) restores(ctx context.Context, c *schema.Change) error {
 	return nil
 }
 
+// natives are the definitions of the server's own that may be tried: an event would run, and
+// a table can be a window on another server or a file.
+func (t *trial) natives() planning.Native {
+	return planning.Native{
+		Creates: []string{"table", "index", "view", "function", "procedure", "trigger", "sequence"},
+		Alters:  []string{"table", "view"},
+		Drops:   []string{"table", "view", "index"},
+		Never:   []string{"soname", "connection", "directory", "federated", "federatedx", "connect", "spider", "csv", "s3", "union", "event", "wrapper", "exchange", "import", "discard"},
+		There:   func(n string) bool { return t.made[n] || t.base.Table(n) != nil && t.made[t.base.Table(n).Name] },
+	}
+}
+
 // step tries one step, and gives it what the server shows of it: the algorithm and the
 // lock of each alter.
 func (t *trial) step(ctx context.Context, s *engine.Step) error {
-	worst := -1
-	try := func(text string) (string, error) {
-		done, way, err := t.statement(ctx, text)
-		worst = max(worst, way)
-		if err != nil {
-			return "", t.wouldNot(s, err)
-		}
-		return done, nil
+	if t.natives().UntriedStep(s) {
+		return nil
 	}
 	statements := s.SQL
 	switch {
@@ -188,17 +197,21 @@ func (t *trial) step(ctx context.Context, s *engine.Step) error {
 	case s.Batch != nil:
 		statements = append(slices.Clone(s.SQL), s.Batch.Upper, s.Batch.Second())
 	}
-	for i, sql := range statements {
-		done, err := try(sql)
+	var found []string
+	for _, sql := range statements {
+		more, err := t.statement(ctx, sql)
 		if err != nil {
-			return err
+			return t.wouldNot(s, err)
 		}
-		if s.Outside != nil && s.Proof == nil {
-			s.SQL[i], s.Outside.Statements[i].SQL = done, done
-		}
+		found = append(found, more...)
 	}
-	for i := range s.Undo {
-		s.Undo[i] = strings.ReplaceAll(s.Undo[i], ", "+algorithm, "")
+	s.Ways = found
+	if err := s.Fill(found); err != nil {
+		return err
+	}
+	worst := -1
+	for _, way := range found {
+		worst = max(worst, slices.Index(ways, way))
 	}
 	if worst >= 0 {
 		return t.believe(s, ways[worst])
@@ -206,31 +219,23 @@ func (t *trial) step(ctx context.Context, s *engine.Step) error {
 	return nil
 }
 
-// statement tries one statement, and gives it with its algorithm and lock, and which of
-// the ways that is; -1 for one that has none.
-func (t *trial) statement(ctx context.Context, sql string) (done string, way int, err error) {
+// statement tries one statement, and gives the algorithm and the lock of each alter in it.
+func (t *trial) statement(ctx context.Context, sql string) (found []string, err error) {
 	if strings.Contains(sql, engine.Between) {
-		parts := strings.Split(sql, engine.Between)
-		way = -1
-		for i := 1; i < len(parts); i++ {
-			var w int
-			if parts[i], w, err = t.statement(ctx, parts[i]); err != nil {
-				return "", way, err
+		for _, part := range strings.Split(sql, engine.Between)[1:] {
+			more, err := t.statement(ctx, part)
+			if err != nil {
+				return nil, err
 			}
-			way = max(way, w)
+			found = append(found, more...)
 		}
-		return strings.Join(parts, engine.Between), way, nil
+		return found, nil
 	}
 	if strings.Contains(sql, algorithm) {
-		done, err = t.d.cheapest(ctx, sql, func(sql string) error { _, err := t.s.exec(ctx, sql); return err })
-		for i, w := range ways {
-			if strings.HasSuffix(done, w) {
-				way = i
-			}
-		}
-		return done, way, err
+		way, err := t.d.cheapest(ctx, sql, func(sql string) error { _, err := t.s.exec(ctx, sql); return err })
+		return []string{way}, err
 	}
-	text, _, _ := strings.Cut(strings.ReplaceAll(sql, engine.Range, "true"), engine.Noted)
+	text, _, _ := strings.Cut(engine.Whole(sql), engine.Noted)
 	word, _, _ := strings.Cut(text, " ")
 	switch {
 	case word == "insert" && strings.Contains(text, ") values ") && !strings.Contains(text, "?"):
@@ -249,7 +254,7 @@ func (t *trial) statement(ctx context.Context, sql string) (done string, way int
 	default:
 		_, err = t.s.exec(ctx, text)
 	}
-	return sql, -1, err
+	return nil, err
 }
 
 // believe corrects a step by the way in which the server did it on an empty copy.
@@ -338,8 +343,15 @@ func (t *trial) read(ctx context.Context, c *schema.Change) error {
 		table.ForeignKeys = append(table.ForeignKeys, t.left[table.Name]...)
 		leaveServing(table)
 		slices.SortFunc(table.ForeignKeys, func(a, b *schema.ForeignKey) int { return strings.Compare(a.Name, b.Name) })
+		if x := c.Table; before == nil && x != nil && x.After != nil && x.Rows != nil && schema.SameName(x.After.Name, table.Name) {
+			table.Triggers = x.After.Triggers // it comes back with them, and has none in the trial
+		}
 		if before != nil {
-			table.Triggers = before.Triggers
+			for _, tr := range before.Triggers {
+				if t.uncopied[tr.Name] {
+					table.Triggers = append(table.Triggers, tr)
+				}
+			}
 		}
 		next.Tables = append(next.Tables, table)
 	}

@@ -112,8 +112,12 @@ func (t *trial) make(ctx context.Context, table *schema.Table) error {
 	}
 	for _, tr := range table.Triggers {
 		// In its own mode; a trigger that cannot be made here is looked for in the real table.
-		if _, err := t.s.exec(ctx, "set session sql_mode = "+literal(tr.Mode)); err == nil {
-			t.s.exec(ctx, tr.SQL)
+		_, err := t.s.exec(ctx, "set session sql_mode = "+literal(tr.Mode))
+		if err == nil {
+			_, err = t.s.exec(ctx, tr.SQL)
+		}
+		if err != nil {
+			t.uncopied[tr.Name] = true
 		}
 		if _, err := t.s.exec(ctx, "set session sql_mode = "+literal(mode)); err != nil {
 			return err

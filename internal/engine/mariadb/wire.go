@@ -20,9 +20,10 @@ import (
 
 // session is one connection to the server that nobody else uses.
 type session struct {
-	pool *sql.DB // of this one connection
-	conn *sql.Conn
-	id   int64
+	pool  *sql.DB // of this one connection
+	conn  *sql.Conn
+	id    int64
+	place *place // of the ledger; nil for a session that has none
 	// end asks the server from elsewhere to end what this session does.
 	end func(id int64)
 }
@@ -65,7 +66,7 @@ const ownOptions = " engine=InnoDB character set utf8mb4 collate " + bytewise
 
 func (s *session) exec(ctx context.Context, text string, args ...any) (n int64, err error) {
 	err = s.whole(ctx, func(ctx context.Context) error {
-		r, err := s.conn.ExecContext(ctx, translate(text), args...)
+		r, err := s.conn.ExecContext(ctx, s.place.of(translate(text)), args...)
 		if err == nil {
 			n, err = r.RowsAffected()
 		}
@@ -76,7 +77,7 @@ func (s *session) exec(ctx context.Context, text string, args ...any) (n int64, 
 
 func (s *session) query(ctx context.Context, text string, args ...any) (out *engine.Rows, err error) {
 	err = s.whole(ctx, func(ctx context.Context) error {
-		rows, err := s.conn.QueryContext(ctx, translate(text), args...)
+		rows, err := s.conn.QueryContext(ctx, s.place.of(translate(text)), args...)
 		if err != nil {
 			return err
 		}
@@ -169,15 +170,18 @@ func number(v any) int64 {
 // Errors of the server that mean something to Lastboard (the manual, MariaDB error
 // codes).
 const (
-	errLockWait      = 1205
-	errDeadlock      = 1213
-	errTimeout       = 1969 // max_statement_time
-	errInterrupted   = 1317
-	errNoTable       = 1146
-	errNoColumn      = 1054
-	errNotSupported  = 1845 // the algorithm, or the lock
-	errNotSupported2 = 1846
-	errViewBroken    = 1356
+	errLockWait        = 1205
+	errDeadlock        = 1213
+	errTimeout         = 1969 // max_statement_time
+	errInterrupted     = 1317
+	errNoTable         = 1146
+	errNoDatabase      = 1049
+	errNoDatabaseRight = 1044
+	errNoTableRight    = 1142
+	errNoColumn        = 1054
+	errNotSupported    = 1845 // the algorithm, or the lock
+	errNotSupported2   = 1846
+	errViewBroken      = 1356
 )
 
 func code(err error) uint16 {
@@ -221,13 +225,19 @@ func failure(ctx context.Context, err error) error {
 		return &engine.Busy{Err: err}
 	case errLockWait, errDeadlock, 1020: // and a row that changed since it was read
 		return &engine.Busy{Err: err}
+	case 1064: // as the server says of a statement that it ends while it reads the triggers of its table
+		if strings.Contains(message(err), "Unknown trigger has an error in its body: 'Query was empty'") {
+			return &engine.Busy{Err: err}
+		}
+	case errNoTable, errNoDatabase:
+		return &engine.NoTable{Err: err}
 	case 1290, 1792, 1836:
 		return &engine.CannotOpen{Message: "the database can be read but not written", Cure: "connect to the primary server, not to a replica", Err: err}
 	case 1021, 1026, 1114:
 		return &engine.CannotOpen{Message: "the server's disk is full", Cure: "make room and run the command again: it goes on where it stopped", Err: err}
 	case 1053, 1927:
 		return &engine.CannotOpen{Message: "the server has ended the connection: " + message(err), Cure: goOn, Err: err}
-	case 1044, 1142, 1143, 1227, 1370:
+	case errNoDatabaseRight, errNoTableRight, 1143, 1227, 1370:
 		return &engine.CannotOpen{Message: message(err), Cure: "grant it, or connect as a user who may", Err: err}
 	case 1419:
 		return &engine.CannotOpen{Message: "the server writes a binary log and lets this user make no trigger", Cure: triggerCure, Err: err}

@@ -77,7 +77,7 @@ func (p *Planner) NewKeys(c *schema.InsertChange, source string) {
 	}
 }
 
-// NewReferences asserts that rows to insert refer to rows that are there.
+// NewReferences asserts that rows to insert refer to existing rows.
 func (p *Planner) NewReferences(c *schema.InsertChange, with string, value func(column string) string) {
 	for _, k := range c.Table.ForeignKeys {
 		var values, present, match []string
@@ -102,6 +102,16 @@ func (p *Planner) NewReferences(c *schema.InsertChange, with string, value func(
 	}
 }
 
+// PlaceForKeys adds the step that makes the place for the keys of rows that come, which
+// follows them: a row that an application makes under the key of one that has gone is its own.
+func (p *Planner) PlaceForKeys(kept string, create ...string) *engine.Step {
+	t := p.Table
+	s := p.Add(engine.Catalog, 0, "make a place for the keys of new rows of "+t.Name, create...)
+	s.Keeps = []*engine.Keeping{{Table: t.Name, Kept: kept, Keys: t.Key(), What: engine.KeptKeys}}
+	p.Dialect.Follow(p, s, true)
+	return s
+}
+
 // PutRowsBack brings deleted rows back. A row that has the key of one since then is
 // another row.
 func (p *Planner) PutRowsBack(k *schema.Kept) {
@@ -120,7 +130,7 @@ func (p *Planner) PutRowsBack(k *schema.Kept) {
 		Message: fmt.Sprintf("%%d rows of %s have the keys of rows that would come back", t.Name),
 		Cure:    "give those rows other keys, or discard what is kept of this migration",
 	})
-	p.Add(engine.Backfill, p.Rates.Rewrite, "put the deleted rows of "+t.Name+" back", p.RestoreRows(p.Table, k))
+	p.Add(engine.Backfill, p.Rates.Rewrite, "put the deleted rows of "+t.Name+" back", p.Unfollowed(t, []string{p.RestoreRows(p.Table, k)})...)
 	p.LetGo([]string{k.Table})
 }
 
@@ -140,11 +150,17 @@ func (p *Planner) Delete(c *schema.DeleteChange) []*engine.Step {
 	if keys := t.Key(); !c.Discard && keys != nil {
 		kept := p.Facts.KeptTable()
 		columns := p.WholeRow(t)
-		p.Add(engine.Catalog, 0, "make a place for the rows that go", "create table "+p.Name(kept)+" as select "+columns+" from "+p.Name(t.Name)+" where false").Keeps =
+		p.Add(engine.Catalog, 0, "make a place for the rows that go", "create table "+p.Name(kept)+" as select "+columns+" from "+p.Name(t.Name)+" where false",
+			"create unique index if not exists "+p.Column(kept+"_key")+" on "+p.Name(kept)+" ("+p.Columns(keys)+")").Keeps =
 			[]*engine.Keeping{{Table: t.Name, Kept: kept, Keys: keys, What: engine.KeptRows}}
-		statements = append(statements, "insert into "+p.Name(kept)+" select "+columns+" from "+p.Name(t.Name)+where)
+		statements = append(statements, "insert into "+p.Name(kept)+" select "+columns+" from "+p.Name(t.Name)+where+p.Locked(t, true))
+		s := p.keptWhole(t, kept, keys)
+		for i, g := range guards {
+			guards[i] = strings.Replace(g, " limit 1", " and "+s+" limit 1", 1)
+		}
+		where = " where " + engine.Range + " and " + s
 	}
-	statements = p.Unfollowed(t, append(append(guards, statements...), "delete from "+p.Name(t.Name)+where))
+	statements = p.Unfollowed(t, append(append(statements, guards...), "delete from "+p.Name(t.Name)+where))
 	var s *engine.Step
 	if refersToItself(t) {
 		s = p.Add(engine.Backfill, p.Rates.Update, "delete rows of "+t.Name, Everywhere(statements)...)
@@ -157,6 +173,15 @@ func (p *Planner) Delete(c *schema.DeleteChange) []*engine.Step {
 		p.LetGo([]string{c.Noted.Table})
 	}
 	return p.Steps
+}
+
+// keptWhole gives the condition that a row is kept as a whole.
+func (p *Planner) keptWhole(t *schema.Table, kept string, keys []string) string {
+	match := make([]string, len(keys))
+	for i, k := range keys {
+		match[i] = "k." + p.Column(k) + " = " + p.Name(t.Name) + "." + p.Column(k)
+	}
+	return "(select 1 from " + p.Name(kept) + " k where " + strings.Join(match, " and ") + ") = 1"
 }
 
 func refersToItself(t *schema.Table) bool {

@@ -57,17 +57,37 @@ func (p *Planner) Losing() []string {
 	return columns
 }
 
-// RememberNulls gives the statement that keeps which rows have null in a column and
-// what they get, and adds the step that makes room for it. A table whose rows cannot
-// be told apart has none.
-func (p *Planner) RememberNulls(c *schema.Column, value, where string) []string {
+// FillNulls adds the steps that fill the nulls of a column: the rows are locked as it is kept
+// which they are, and those alone are filled. Beside applications it looks once more, for
+// rows whose key moved behind it. A table whose rows cannot be told apart keeps none.
+func (p *Planner) FillNulls(c *schema.Column, value string) {
+	where := " where " + engine.Range + " and " + p.Column(c.Name) + " is null"
+	set := "update " + p.Name(p.Table.Name) + " set " + p.Column(c.Name) + " = " + value + where
+	what := "fill " + c.Name + " where it is null"
+	kept, insert := p.RememberNulls(c, value, where)
+	if kept == "" {
+		p.Update(what, set)
+		return
+	}
+	statements := []string{insert, set + " and (select 1" + p.keptRow(Noting{Kept: kept, Keys: p.Table.Key()}) + ") = 1"}
+	p.Update(what, statements...)
+	if p.Beside() {
+		s := p.Update(what+", in rows whose key changed meanwhile", statements...)
+		s.Seconds = p.takes(p.Rates.Scan)
+	}
+}
+
+// RememberNulls gives the statement that keeps which rows have null in a column and what
+// they get, and adds the step that makes room for it; both are "" where rows cannot be told
+// apart.
+func (p *Planner) RememberNulls(c *schema.Column, value, where string) (kept, insert string) {
 	keys := p.Table.Key()
 	if keys == nil {
-		return nil
+		return "", ""
 	}
-	kept := p.Facts.KeptTable()
-	place := p.Add(engine.Catalog, 0, "make a place to remember which rows were null", p.CreateKept(p.Table, kept, keys, []string{p.From(c).Name}))
+	kept = p.Facts.KeptTable()
+	place := p.Add(engine.Catalog, 0, "make a place to remember which rows were null", p.CreateKept(p.Table, kept, keys, []string{p.From(c).Name}, false))
 	place.Keeps = []*engine.Keeping{{Table: p.Table.Name, Kept: kept, Keys: keys, Columns: []string{c.Name}, What: engine.KeptValues}}
 	p.Dialect.Follow(p, place, true)
-	return []string{"insert into " + p.Name(kept) + " select " + p.Columns(keys) + ", " + p.Column(c.Name) + ", " + value + " from " + p.Name(p.Table.Name) + where}
+	return kept, "insert into " + p.Name(kept) + " select " + p.Columns(keys) + ", " + p.Column(c.Name) + ", " + value + " from " + p.Name(p.Table.Name) + where + " and (select 1" + p.keptRow(Noting{Kept: kept, Keys: keys}) + ") is null" + p.Locked(p.Table, false)
 }

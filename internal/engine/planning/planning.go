@@ -77,8 +77,19 @@ type Dialect interface {
 	// References gives what follows the columns of a foreign key.
 	References(k *schema.ForeignKey) string
 	// CreateKept gives the statement that makes a table of kept values: k1… are the
-	// keys, o1… the old values, w1… what is written.
-	CreateKept(t *schema.Table, kept string, keys, values []string) string
+	// keys, o1… the old values, w1… what is written. counted adds f, the part of the
+	// backfill in which a row was done.
+	CreateKept(t *schema.Table, kept string, keys, values []string, counted bool) string
+	// Locked ends a select whose rows of a table are locked, in the form that they have
+	// then, until the transaction ends; goes is set where they are to be deleted.
+	Locked(t *schema.Table, goes bool) string
+	// Note adds the statements that begin a noting to a step, and Noted gives those that
+	// end it: after them what is kept goes on following the rows.
+	Note(p *Planner, s *engine.Step, n Noting)
+	Noted(t *schema.Table, n Noting) []string
+	// Last adds the steps that do what is left for noted rows, in the end while nobody
+	// writes to the table, and end the noting; after takes the notes of rows that are done.
+	Last(p *Planner, what string, n Noting, statements []string, after string)
 	// Follow lets what a step keeps follow the rows.
 	Follow(p *Planner, s *engine.Step, searchable bool)
 	// Forget gives the statements that take away a table of kept values.
@@ -86,7 +97,7 @@ type Dialect interface {
 	// Quietly gives statements that write rows of a table, between others that keep
 	// Lastboard's own triggers from acting on them.
 	Quietly(t *schema.Table, statements []string) []string
-	// Unfollowed does so for statements that delete rows.
+	// Unfollowed does so for statements that delete rows, or bring them back.
 	Unfollowed(t *schema.Table, statements []string) []string
 	// WholeRow lists what is kept of a row that goes, and RestoreRows gives the statement
 	// that puts such rows back.
@@ -119,10 +130,12 @@ type Planner struct {
 	Rows     int64
 	Source   *schema.Source // what a backfill reads beside the table
 	Standing *schema.Table  // Table once it is changed, under the names of before; nil until then
-	Indexed  []string       // tables of kept values that become searchable first
-	Off      bool           // foreign keys do not act in any transaction of the change
-	Steps    []*engine.Step
-	Err      error
+	// ReadsOthers means that what a backfill computes reads other tables.
+	ReadsOthers bool
+	Indexed     []string // tables of kept values that become searchable first
+	Off         bool     // foreign keys do not act in any transaction of the change
+	Steps       []*engine.Step
+	Err         error
 }
 
 // Fail remembers the first thing that cannot be planned.

@@ -163,7 +163,7 @@ func (p *Planner) ExactProof(old, c *schema.Column, value, only string) {
 		SQL:   "select " + KeptSQL("lastboard_key", len(keys)) + ", " + x + " from " + source + where + " limit 5",
 		Count: "select count(*) from " + source + where, Keys: len(keys),
 		Rule: "rows-would-break", Column: c.Name, Message: fmt.Sprintf("%s would be cut, rounded or changed by becoming %s in %%d rows of %s", c.Name, c.Type, p.Table.Name),
-		Cure: "say what they become: using (round(…)) or the like; or put those rows right with a backfill first",
+		Cure: "say what they become: using (round(…)) or the like; or correct those rows with a backfill first",
 	})
 }
 
@@ -423,12 +423,15 @@ func (p *Planner) CastProof(column string, e sqltext.Expr, only string) {
 	}
 	p.Proof("prove that every text for "+column+" can be converted", failed, fresh+" is not null", only, engine.Proof{
 		Rule: "rows-would-break", Column: column, Message: "the text for column " + column + " is no number in %d rows of " + p.Table.Name,
-		Cure: "put those rows right with a backfill first, or say what they get with case",
+		Cure: "correct those rows with a backfill first, or say what they get with case",
 	})
 }
 
 // FitProof asserts that a column can hold what is computed for it.
 func (p *Planner) FitProof(col *schema.Column, value, only string, e sqltext.Expr) {
+	if col.Options["sequence"] != "" {
+		return // its numbers fit, and to look at one takes it
+	}
 	var breaks []string
 	if col.NotNull && (e == nil || p.MayBeNull(e)) {
 		breaks = append(breaks, fresh+" is null")
@@ -446,7 +449,7 @@ func (p *Planner) FitProof(col *schema.Column, value, only string, e sqltext.Exp
 	}
 	p.Proof(fmt.Sprintf("prove that %s can hold every value", col.Name), value, strings.Join(breaks, " or "), only, engine.Proof{
 		Rule: "rows-would-break", Column: col.Name, Message: fmt.Sprintf("column %s (%s) cannot hold what %%d rows of %s would get", col.Name, holds, p.Table.Name),
-		Cure: "change the expression, or put those rows right with a backfill first",
+		Cure: "change the expression, or correct those rows with a backfill first",
 	})
 }
 

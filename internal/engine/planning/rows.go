@@ -21,10 +21,13 @@ func KeptSQL(letter string, n int) string {
 }
 
 // KeptMatch gives the condition that a kept row k belongs to a row of the table.
-func (p *Planner) KeptMatch(t *schema.Table, keys []string) string {
+func (p *Planner) KeptMatch(t *schema.Table, keys []string) string { return p.rowMatch("k", t, keys) }
+
+// rowMatch gives the condition that a row with keys k1… belongs to a row of the table.
+func (p *Planner) rowMatch(alias string, t *schema.Table, keys []string) string {
 	parts := make([]string, len(keys))
 	for i, k := range keys {
-		parts[i] = fmt.Sprintf("k.k%d = %s.%s", i+1, p.Name(t.Name), p.Column(k))
+		parts[i] = fmt.Sprintf("%s.k%d = %s.%s", alias, i+1, p.Name(t.Name), p.Column(k))
 	}
 	return strings.Join(parts, " and ")
 }
@@ -69,7 +72,14 @@ func Everywhere(statements []string) []string {
 	return list
 }
 
-// Backfill computes values for rows that are there, and keeps the old ones.
+// Beside reports whether applications write to the table while it is walked in batches.
+func (p *Planner) Beside() bool {
+	return p.Facts.Live && p.Table.Key() != nil && p.Cursor(p.Table) != nil && !p.Short(p.Rates.Update)
+}
+
+// Backfill computes values for existing rows, and keeps the old ones. Beside
+// applications each row is done exactly once, known by what is kept of it, which follows
+// its key.
 func (p *Planner) Backfill(c *schema.RowChange) []*engine.Step {
 	t := c.Table
 	load := p.ReadSource(c) // before the proofs, which read what it makes
@@ -88,19 +98,22 @@ func (p *Planner) Backfill(c *schema.RowChange) []*engine.Step {
 		return nil
 	}
 	var statements []string
-	if c.Discard {
+	n := Noting{Keys: keys, Came: true}
+	if c.Discard && !p.Beside() {
 		statements = []string{"update " + p.Name(t.Name) + " set " + strings.Join(f.sets, ", ") + f.where}
 		if f.others != "" {
 			statements = []string{p.UpdateFrom(p.Name(t.Name), f.others, f.columns, f.values, f.where)}
 		}
 	} else {
-		kept := p.Facts.KeptTable()
-		place := p.Add(engine.Catalog, 0, "make a place for the old values of "+t.Name, p.CreateKept(t, kept, keys, f.columns))
-		place.Keeps = []*engine.Keeping{{Table: t.Name, Kept: kept, Keys: keys, Columns: f.columns, What: engine.KeptValues}}
-		p.Dialect.Follow(p, place, true)
-		statements = f.keeping(p, t, kept, keys)
+		n.Kept = p.Facts.KeptTable()
+		p.placeFor(c, n, f.columns)
+		statements = f.keeping(p, n)
 	}
 	s := p.Update("fill "+strings.Join(f.columns, ", ")+" of "+t.Name, statements...)
+	s.Equal = n.Kept != ""
+	if s.Batch != nil {
+		s.Batch.Equal = s.Equal
+	}
 	if s.Batch != nil && p.Source != nil {
 		for i, k := range s.Batch.Keys {
 			s.Batch.Keys[i] = p.Name(t.Name) + "." + k
@@ -111,10 +124,35 @@ func (p *Planner) Backfill(c *schema.RowChange) []*engine.Step {
 		preview = append(preview, p.Own(column)+" as "+p.Column(column+" before"), f.values[i]+" as "+p.Column(column+" after"))
 	}
 	s.Preview = p.Preview(preview, condition)
+	if p.Beside() {
+		p.last("fill "+strings.Join(f.columns, ", ")+" of rows whose key changed meanwhile", n, f.moved(p, n))
+		if c.Discard {
+			p.Add(engine.Catalog, 0, "let go of the notes", p.Forget(n.Kept)...)
+		}
+	}
 	if load != nil {
 		p.Add(engine.Catalog, 0, "let go of what was read", load.Undo...)
 	}
 	return p.Steps
+}
+
+// placeFor adds the step that makes the place for the old values of a backfill, and lets it
+// follow the rows.
+func (p *Planner) placeFor(c *schema.RowChange, n Noting, columns []string) {
+	t := p.Table
+	place := p.Add(engine.Catalog, 0, "make a place for the old values of "+t.Name, p.CreateKept(t, n.Kept, n.Keys, columns, p.Beside()))
+	place.Keeps = []*engine.Keeping{{Table: t.Name, Kept: n.Kept, Keys: n.Keys, Columns: columns, What: engine.KeptValues}}
+	if !p.Beside() {
+		p.Dialect.Follow(p, place, true)
+		return
+	}
+	place.Keeps[0].Followed = true
+	place.What = "note which rows of " + t.Name + " are done, and their old values"
+	p.Dialect.Note(p, place, n)
+	place.Undo = p.Forget(n.Kept)
+	if c.Discard {
+		place.Keeps = nil
+	}
 }
 
 // filling is what a backfill writes, as SQL.
@@ -131,6 +169,7 @@ func (p *Planner) filling(c *schema.RowChange, condition string) *filling {
 		f.sets = append(f.sets, p.Column(set.Column)+" = "+value)
 		f.columns = append(f.columns, set.Column)
 		f.values = append(f.values, value)
+		p.ReadsOthers = p.ReadsOthers || sqltext.HasSubquery(set.Value)
 		f.steady = f.steady && schema.Unsteady(set.Value) == "" && !sqltext.HasSubquery(set.Value)
 	}
 	if p.Source != nil {
@@ -140,28 +179,63 @@ func (p *Planner) filling(c *schema.RowChange, condition string) *filling {
 	}
 	if condition != "" {
 		f.where += " and " + condition
+		p.ReadsOthers = p.ReadsOthers || sqltext.HasSubquery(c.Where)
 	}
 	return f
 }
 
-// keeping gives the statements that keep old values with what is written, and write
-// it.
-func (f *filling) keeping(p *Planner, t *schema.Table, kept string, keys []string) []string {
-	list := make([]string, 0, len(keys)+2*len(f.columns))
-	for _, k := range append(slices.Clone(keys), f.columns...) {
+// keeping gives the statements that keep old values with what is written, and write it: the
+// rows are locked as they are kept, and those alone are written.
+func (f *filling) keeping(p *Planner, n Noting) []string {
+	if !p.Beside() {
+		return []string{f.keep(p, n, f.where, ""), f.write(p, n, engine.Range, "1", "1")}
+	}
+	return []string{f.keep(p, n, f.where+p.undone(n), engine.Turn), f.write(p, n, engine.Range, "k.f", engine.Turn)}
+}
+
+// keptRow gives the part of a query that finds what is kept of a row.
+func (p *Planner) keptRow(n Noting) string {
+	return " from " + p.Name(n.Kept) + " k where " + p.KeptMatch(p.Table, n.Keys)
+}
+
+// keep gives the statement that keeps what rows have and get; turn counts those, "" where
+// they are not counted.
+func (f *filling) keep(p *Planner, n Noting, where, turn string) string {
+	list := make([]string, 0, len(n.Keys)+2*len(f.columns)+1)
+	for _, k := range append(slices.Clone(n.Keys), f.columns...) {
 		list = append(list, p.Own(k))
 	}
-	insert := "insert into " + p.Name(kept) + " select " + strings.Join(append(list, f.values...), ", ") + " from " + p.Tables() + f.where
-	sets, where := f.sets, f.where
+	list = append(list, f.values...)
+	columns := KeptSQL("k", len(n.Keys)) + ", " + KeptSQL("o", len(f.columns)) + ", " + KeptSQL("w", len(f.columns))
+	if turn != "" {
+		list, columns = append(list, turn), columns+", f"
+	}
+	return "insert into " + p.Name(n.Kept) + " (" + columns + ") select " + strings.Join(list, ", ") + " from " + p.Tables() + where + p.Locked(p.Table, false)
+}
+
+// write gives the statement that writes what was kept as written to the rows of which mark,
+// a column of what is kept, has a value. What gives the same when it is computed again is
+// computed: to look it up takes longer.
+func (f *filling) write(p *Planner, n Noting, where, mark, value string) string {
+	sets := f.sets
 	if !f.steady {
-		// What is written must be what is kept as written, so it is computed once.
 		sets = nil
 		for i, column := range f.columns {
-			sets = append(sets, fmt.Sprintf("%s = (select k.w%d from %s k where %s)", p.Column(column), i+1, p.Name(kept), p.KeptMatch(t, keys)))
+			sets = append(sets, fmt.Sprintf("%s = (select k.w%d%s)", p.Column(column), i+1, p.keptRow(n)))
 		}
-		where = " where " + engine.Range + " and exists (select 1 from " + p.Name(kept) + " k where " + p.KeptMatch(t, keys) + ")"
 	}
-	return []string{insert, "update " + p.Name(t.Name) + " set " + strings.Join(sets, ", ") + where}
+	return "update " + p.Name(p.Table.Name) + " set " + strings.Join(sets, ", ") + " where " + where + " and (select " + mark + p.keptRow(n) + ") = " + value
+}
+
+// moved gives the statements that do the same for rows that got another key behind what was
+// done.
+func (f *filling) moved(p *Planner, n Noting) []string {
+	where, keys := strings.Replace(f.where, engine.Range, p.Among(n), 1), KeptSQL("k", len(n.Keys))
+	values := make([]string, len(f.columns))
+	for i := range values {
+		values[i] = fmt.Sprintf("k.w%d", i+1)
+	}
+	return []string{f.keep(p, n, where+p.undone(n), "1"), p.fromKept(n, f.columns, values, "k.f = 1"), "update " + p.Name(n.Kept) + " set f = 2 where (" + keys + ") in (select " + keys + " from " + p.Name(n.Moved()) + ") and f = 1", "delete from " + p.Name(n.Moved())}
 }
 
 // UpdateFrom writes an update of joined rows as SQLite and PostgreSQL have it.
@@ -198,15 +272,34 @@ func (p *Planner) PutBackSQL(t *schema.Table, column string, k *schema.Kept, i i
 // PutBack gives rows their kept values again where they still hold what was
 // written.
 func (p *Planner) PutBack(c *schema.RowChange) []*engine.Step {
-	t, k := c.Table, c.PutBack
-	var columns, statements []string
-	for i, set := range c.Set {
+	k := c.PutBack
+	var columns []string
+	for _, set := range c.Set {
 		columns = append(columns, set.Column)
-		statements = append(statements, p.PutBackSQL(t, set.Column, k, i+1))
 	}
-	p.Update("put the old values of "+strings.Join(columns, ", ")+" back", statements...)
+	p.putBack(k, "put the old values of "+strings.Join(columns, ", ")+" back", columns)
 	p.LetGo([]string{k.Table})
 	return p.Steps
+}
+
+// putBack does so for columns of the table as it is by then.
+func (p *Planner) putBack(k *schema.Kept, what string, columns []string) {
+	t := p.Table
+	n := Noting{Kept: k.Table, Keys: k.Keys}
+	beside := p.Beside()
+	if beside {
+		p.Dialect.Note(p, p.Add(engine.Sync, 0, "note rows of "+t.Name+" whose key changes"), n)
+	}
+	var statements, left []string
+	for i, column := range columns {
+		sql := p.PutBackSQL(t, column, k, i+1)
+		still := p.Same(fmt.Sprintf("k.w%d", i+1), p.Name(t.Name)+"."+p.Column(column))
+		statements, left = append(statements, sql), append(left, p.fromKept(n, []string{column}, []string{fmt.Sprintf("k.o%d", i+1)}, still))
+	}
+	p.Update(what, statements...)
+	if beside {
+		p.last(what+" to rows whose key changed meanwhile", n, append(left, "delete from "+p.Name(n.Moved())))
+	}
 }
 
 // Batch gives the statements that walk a table.

@@ -100,7 +100,7 @@ func (p *Planner) PutNullsBack() {
 			name = to
 		}
 		if k := p.Change.PutBack[name]; k != nil {
-			p.Update("put null back into "+c.Name, p.PutBackSQL(p.Table, c.Name, k, 1))
+			p.putBack(k, "put null back into "+c.Name, []string{c.Name})
 			p.LetGo([]string{k.Table})
 		}
 	}
@@ -112,4 +112,25 @@ func (p *Planner) LetGo(tables []string) {
 		s := p.Add(engine.Catalog, 0, "let go of what was kept", p.Forget(t)...)
 		s.PutsBack = []string{t}
 	}
+}
+
+// Sources lists the columns of the table that an expression reads, those behind computed
+// ones among them: its value is another once one of them changes.
+func (p *Planner) Sources(e sqltext.Expr) []*schema.Column {
+	var list []*schema.Column
+	var add func(e sqltext.Expr)
+	add = func(e sqltext.Expr) {
+		for _, r := range sqltext.Refs(e) {
+			c := p.Table.Column(r.Column)
+			switch {
+			case c == nil || slices.Contains(list, c):
+			case c.Generated != nil && c.Generated.Expr.Tree != nil:
+				add(c.Generated.Expr.Tree)
+			default:
+				list = append(list, c)
+			}
+		}
+	}
+	add(e)
+	return list
 }

@@ -110,51 +110,16 @@ func (dialect) Index(t *schema.Table, x *schema.Index) string { return createInd
 func (dialect) References(k *schema.ForeignKey) string { return references(k) }
 
 // CreateKept implements planning.Dialect.
-func (dialect) CreateKept(t *schema.Table, kept string, keys, values []string) string {
-	return "create table " + name(kept) + " (" + keptSQL("k", t, keys) + ", " + keptSQL("o", t, values) + ", " + keptSQL("w", t, values) +
+func (dialect) CreateKept(t *schema.Table, kept string, keys, values []string, counted bool) string {
+	f := ""
+	if counted {
+		f = ", f bigint"
+	}
+	return "create table " + name(kept) + " (" + keptSQL("k", t, keys) + ", " + keptSQL("o", t, values) + ", " + keptSQL("w", t, values) + f +
 		", primary key (" + planning.KeptSQL("k", len(keys)) + "))"
 }
 
-const goneSuffix = "_gone"
-
-// Follow implements planning.Dialect: triggers take away what is kept of a row that is
-// deleted or gets another key. They act with the rights of Lastboard's user, since the
-// applications have none on what is kept.
-func (dialect) Follow(p *planning.Planner, s *engine.Step, _ bool) {
-	k := s.Keeps[0]
-	if p.Table.Column(k.Keys[0]) == nil {
-		return
-	}
-	s.SQL = append(s.SQL, followSQL(p.Table, k.Kept, k.Keys)...)
-	s.Lock, s.Strong = lockWriters, []string{p.Table.Name}
-}
-
-func followSQL(t *schema.Table, kept string, keys []string) []string {
-	match, moved := make([]string, len(keys)), make([]string, len(keys))
-	for i, k := range keys {
-		match[i] = fmt.Sprintf("k%d = old.%s", i+1, quote(k))
-		moved[i] = "old." + quote(k) + " is distinct from new." + quote(k)
-	}
-	function := name(kept + goneSuffix)
-	execute := " for each row when (%s) execute function " + function + "()"
-	return []string{
-		"create function " + function + "() returns trigger language plpgsql security definer set search_path = pg_catalog, pg_temp as $lastboard$ begin delete from " + name(kept) +
-			" where " + strings.Join(match, " and ") + "; return null; end $lastboard$",
-		"create trigger " + quote(kept+goneSuffix) + " after delete on " + name(t.Name) +
-			fmt.Sprintf(execute, "coalesce(current_setting('lastboard.writes', true), '') <> 'on'"),
-		"create trigger " + quote(kept+"_moved") + " after update of " + quoteAll(keys) + " on " + name(t.Name) + fmt.Sprintf(execute, strings.Join(moved, " or ")),
-	}
-}
-
 func (dialect) Forget(kept string) []string { return forget(kept) }
-
-// forget gives the statements that take away what is kept, and what follows it.
-func forget(kept string) []string {
-	if s, _, whole := strings.Cut(kept, "."); whole {
-		return []string{"drop schema if exists " + quote(s) + " cascade"}
-	}
-	return []string{"drop function if exists " + name(kept+goneSuffix) + "() cascade", "drop table if exists " + name(kept)}
-}
 
 // Forget implements engine.Planner.
 func (Engine) Forget(k *engine.Keeping) []string { return forget(k.Kept) }

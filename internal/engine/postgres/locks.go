@@ -29,8 +29,11 @@ func (d *database) watch(ctx context.Context, wait time.Duration) (found func() 
 			return
 		case <-time.After(wait / 2):
 		}
-		conn, err := d.watcher(ctx)
-		if err != nil {
+		conn := d.second
+		if conn == nil && wait >= patience/10 {
+			conn, _ = d.watcher(ctx) // nothing that others wait for is held
+		}
+		if conn == nil || conn.IsClosed() {
 			return
 		}
 		if r, err := query(ctx, conn, fmt.Sprintf(selectBlockers, d.pid), nil); err == nil {
@@ -143,8 +146,22 @@ func (d *database) Claimed() bool {
 	return err == nil && len(r.Values) > 0
 }
 
-// held gives a row while somebody has an advisory lock.
-func held(key string) string {
-	return `select 1 from pg_locks where locktype = 'advisory' and granted and database = (select oid from pg_database where datname = current_database())
-		and ((classid::bigint << 32) | objid::bigint) = ` + key
+// Claimant implements engine.Claimant.
+func (d *database) Claimant(ctx context.Context) (*engine.Session, string) {
+	r, err := d.Query(ctx, `select a.pid, coalesce(a.usename, ''), coalesce(a.application_name, ''), coalesce(a.state, ''), coalesce(extract(epoch from clock_timestamp() - a.backend_start), 0)::float8, left(coalesce(a.query, ''), 80), coalesce(a.backend_type, 'client backend')
+		from pg_stat_activity a where a.pid = (select pid from (`+held(claimKey)+`) h limit 1)`)
+	if err != nil || len(r.Values) == 0 {
+		return nil, ""
+	}
+	s := sessions(r)[0]
+	return &s, fmt.Sprintf("select pg_terminate_backend(%d)", s.ID)
 }
+
+// held gives the session that has an advisory lock.
+func held(key string) string { return heldBy + key }
+
+const heldBy = `select pid from pg_locks where locktype = 'advisory' and granted and database = (select oid from pg_database where datname = current_database())
+		and ((classid::bigint << 32) | objid::bigint) = `
+
+// probeHeld gives a row while somebody probes.
+const probeHeld = heldBy + probeKey

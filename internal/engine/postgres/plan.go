@@ -118,7 +118,9 @@ func (p *planner) settle() {
 			s.Alone = !p.small && len(s.Keeps) == 0
 		case s.Kind == engine.ProofOf:
 			s.Alone = !p.small
-		case s.Kind == engine.Catalog && s.Strong == nil && !slices.ContainsFunc(s.SQL, func(sql string) bool { return !strings.HasPrefix(sql, "create table ") }):
+		case s.Kind == engine.Catalog && s.Strong == nil && !slices.ContainsFunc(s.SQL, func(sql string) bool {
+			return !strings.HasPrefix(sql, "create table ") && !strings.HasPrefix(sql, "create unique index if not exists ")
+		}):
 			s.Lock, s.WritersWait, s.Strong = "none", engine.WaitNo, []string{} // a place of Lastboard's own
 		case s.Kind == engine.Catalog && s.Lock == lockExclusive && s.Strong == nil && s.Table != "":
 			s.Strong = []string{s.Table}
@@ -157,6 +159,11 @@ func (p *planner) createAgain(t *schema.Table, k *schema.Kept) {
 		to = p.Facts.Schema.Home
 	}
 	sql := []string{"alter table " + name(k.Table) + " set schema " + quote(to), "drop schema " + quote(hidden)}
+	for _, c := range t.Columns {
+		if callsDefault(c) {
+			sql = append(sql, "alter table "+name(t.Name)+" alter column "+quote(c.Name)+" set default "+defaultSQL(t, *c.Default))
+		}
+	}
 	s := p.Add(engine.Catalog, 0, "bring table "+t.Name+" back, with its rows", sql...)
 	s.PutsBack = []string{k.Table}
 	s.WritersWait, s.Lock, s.Strong = engine.WaitNo, "none", []string{}
@@ -180,6 +187,12 @@ func (p *planner) drop() {
 			strong = append(strong, k.Table)
 		}
 	}
+	// Its defaults go: they would hold on to the sequences and functions that they call.
+	for _, c := range t.Columns {
+		if callsDefault(c) {
+			sql = append(sql, "alter table "+name(t.Name)+" alter column "+quote(c.Name)+" drop default")
+		}
+	}
 	hidden := p.Facts.KeptTable()
 	kept := hidden + "." + tableOf(t).Name
 	sql = append(sql, "create schema "+quote(hidden), "alter table "+name(t.Name)+" set schema "+quote(hidden))
@@ -187,6 +200,12 @@ func (p *planner) drop() {
 	s.Why = "so that it comes back as it was; it is dropped when what is kept is discarded"
 	s.Strong = append([]string{t.Name}, strong...)
 	s.Keeps = []*engine.Keeping{{Table: t.Name, Kept: kept, What: engine.KeptTable}}
+}
+
+// callsDefault reports whether a column has a default that calls something, other than for
+// the numbers of a sequence of its own, which goes where its table goes.
+func callsDefault(c *schema.Column) bool {
+	return c.Default != nil && c.Options["sequence"] == "" && c.Generated == nil && c.Identity == nil && !instantDefault(c)
 }
 
 // restart lets the column that numbers itself go on from a number.
@@ -238,7 +257,7 @@ func assertSteps(a *sqltext.Assert) ([]*engine.Step, error) {
 
 // nativeStep runs SQL as it is written. What cannot run in a transaction runs outside.
 func nativeStep(n *schema.NativeChange) *engine.Step {
-	s := &engine.Step{Kind: engine.Catalog, What: "run the statement as written", SQL: splitStatements(n.SQL), Lock: "as the statement takes", WritersWait: engine.WaitBriefly}
+	s := &engine.Step{Native: true, Kind: engine.Catalog, What: "run the statement as written", SQL: splitStatements(n.SQL), Lock: "as the statement takes", WritersWait: engine.WaitBriefly}
 	for _, sql := range s.SQL {
 		if !transactional(sql) {
 			s.Outside = &engine.Outside{}
@@ -308,8 +327,8 @@ func (p *planner) insert(c *schema.InsertChange) {
 	if c.PutBack != nil {
 		insert = p.RestoreRows(t, c.PutBack)
 	}
+	p.PlaceForKeys(kept, "create table "+name(kept)+" ("+keptSQL("k", t, keys)+", primary key ("+planning.KeptSQL("k", len(keys))+"))")
 	sql := []string{
-		"create table " + name(kept) + " (" + keptSQL("k", t, keys) + ", primary key (" + planning.KeptSQL("k", len(keys)) + "))",
 		"with inserted as (" + insert + " returning " + quoteAll(keys) + ") insert into " + name(kept) + " select * from inserted",
 	}
 	for _, column := range c.Columns {
@@ -319,7 +338,6 @@ func (p *planner) insert(c *schema.InsertChange) {
 	}
 	s := p.Add(engine.Backfill, rate, what, sql...)
 	s.WritersWait = engine.WaitNo
-	s.Keeps = []*engine.Keeping{{Table: t.Name, Kept: kept, Keys: keys, What: engine.KeptKeys}}
 	if c.PutBack != nil {
 		p.LetGo([]string{c.PutBack.Table})
 	}

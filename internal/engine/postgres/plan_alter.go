@@ -175,18 +175,31 @@ func (p *planner) dropParts() {
 func (p *planner) samePrimary() bool { return planning.SameKey(p.Table.PrimaryKey, p.After.PrimaryKey) }
 
 // dropColumns takes columns away, generated ones first.
+// unfollow lets go of what follows rows by a column that goes. One trigger names it, the
+// functions of all of them do.
+func (p *planner) unfollow(column string) {
+	for _, tr := range p.Table.Own {
+		kept := keptBy(tr)
+		if !schema.HasName(updatesOf(tr.SQL), column) {
+			continue
+		}
+		for _, o := range p.Table.Own {
+			if o == tr || kept != "" && keptBy(o) == kept {
+				p.Add(engine.Sync, 0, "let go of "+o.Name, "drop trigger if exists "+quote(o.Name)+" on "+p.table()).Strong = []string{p.Table.Name}
+			}
+		}
+	}
+}
+
 func (p *planner) dropColumns() {
 	var actions []string
+	p.endFill()
 	for _, c := range p.Dropped() {
 		if c.OnUpdateNow {
 			s := p.Add(engine.Sync, 0, "keep no time in "+c.Name, dropOnUpdate(p.Table, onUpdateName(p.Table, c))...)
 			s.Strong = []string{p.Table.Name}
 		}
-		for _, tr := range p.Table.Own {
-			if (&schema.Expr{Native: tr.SQL}).Mentions(c.Name) {
-				p.Add(engine.Sync, 0, "let go of "+tr.Name, "drop trigger if exists "+quote(tr.Name)+" on "+p.table()).Strong = []string{p.Table.Name}
-			}
-		}
+		p.unfollow(c.Name)
 		actions = append(actions, "drop column "+quote(c.Name))
 	}
 	if len(actions) > 0 {
@@ -253,7 +266,8 @@ func (p *planner) rename() {
 	}
 	for _, from := range slices.Sorted(maps.Keys(p.Renames)) {
 		to := p.Renames[from]
-		p.alterTable(engine.Catalog, 0, "rename column "+from+" to "+to, "rename column "+quote(from)+" to "+quote(to))
+		s := p.alterTable(engine.Catalog, 0, "rename column "+from+" to "+to, "rename column "+quote(from)+" to "+quote(to))
+		s.SQL = append(s.SQL, p.followRenamed(from)...)
 	}
 	if final.Name != p.Table.Name {
 		p.alterTable(engine.Catalog, 0, "rename table "+p.Table.Name+" to "+final.Name, "rename to "+quote(tableOf(final).Name))

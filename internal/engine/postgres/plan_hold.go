@@ -31,6 +31,14 @@ func (p *planner) notNulls(columns []*schema.Column) {
 		}
 		p.proveNotNull(c)
 	}
+	if len(p.Dropped()) == 0 {
+		p.endFill()
+	}
+}
+
+// endFill takes the trigger of a fill away: with what it reads, where that is dropped, in
+// one transaction.
+func (p *planner) endFill() {
 	if p.filler {
 		p.filler = false
 		s := p.Add(engine.Sync, 0, "rows bring their own values from now on", p.fillEnd()...)

@@ -46,6 +46,7 @@ func (p *planner) keepDropped() {
 // unless the key itself goes.
 func (p *planner) follow(s *engine.Step) {
 	if k := s.Keeps[0]; !p.Goes(k.Keys) {
+		k.Followed = true
 		p.followers = append(p.followers, followSQL(p.Table, k.Kept, k.Keys)...)
 	}
 }
@@ -195,8 +196,8 @@ func (p *planner) changeType(kind engine.Kind, rate float64, old, c *schema.Colu
 	}
 	s := p.alterTable(kind, rate, "make "+c.Name+" "+c.Type.String(), actions...)
 	for _, tr := range p.Table.Own { // which the server would not let go of the column
-		if (&schema.Expr{Native: tr.SQL}).Mentions(c.Name) && slices.Contains(p.Facts.Kept, strings.TrimSuffix(strings.TrimSuffix(tr.Name, goneSuffix), "_moved")) {
-			s.SQL = append(append([]string{"drop trigger " + quote(tr.Name) + " on " + p.table()}, s.SQL...), tr.SQL)
+		if (&schema.Expr{Native: tr.SQL}).Mentions(c.Name) && slices.Contains(p.Facts.Kept, keptBy(tr)) {
+			s.SQL = append(append([]string{"drop trigger " + quote(tr.Name) + " on " + p.table()}, s.SQL...), tr.SQL, always(p.Table, tr.Name))
 		}
 	}
 	return s

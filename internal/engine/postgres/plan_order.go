@@ -55,12 +55,12 @@ func (p *planner) reorder() {
 	table, bare := name(t.Name), tableOf(t).Name
 	for _, c := range t.Columns {
 		if c.Options["sequence"] != "" {
-			p.Fail(&engine.Refused{Message: "column " + c.Name + " takes its numbers from a sequence, which a copy of the table would not take along", Cure: "leave rebuild away: the column then stands last"})
+			p.Fail(&engine.Refused{Message: "column " + c.Name + " takes its numbers from a sequence, which a copy of the table would not take along", Cure: "leave out rebuild: the column then stands last"})
 			return
 		}
 	}
 	if t.Name != bare {
-		p.Fail(&engine.Refused{Message: "table " + t.Name + " is in another schema, and is not copied there", Cure: "leave rebuild away: the column then stands last"})
+		p.Fail(&engine.Refused{Message: "table " + t.Name + " is in another schema, and is not copied there", Cure: "leave out rebuild: the column then stands last"})
 		return
 	}
 	hidden := p.Facts.KeptTable()
@@ -115,10 +115,13 @@ func (p *planner) reorder() {
 	for _, tr := range slices.Concat(p.Table.Triggers, p.Table.Own) {
 		if !slices.ContainsFunc(gone, func(kept string) bool { return strings.HasPrefix(tr.Name, kept+"_") }) {
 			sql = append(sql, tr.SQL)
+			if keptBy(tr) != "" {
+				sql = append(sql, always(t, tr.Name))
+			}
 		}
 	}
 	for _, s := range p.followers {
-		if strings.HasPrefix(s, "create trigger ") {
+		if strings.HasPrefix(s, "create or replace trigger ") || strings.HasPrefix(s, "alter table ") {
 			sql = append(sql, s)
 		}
 	}
@@ -176,7 +179,7 @@ const selectMore = `with t as (select * from pg_class where oid = to_regclass(?)
 	union all select 'a place in publication ' || quote_ident(p.pubname) from t join pg_publication_rel r on r.prrelid = t.oid join pg_publication p on p.oid = r.prpubid
 	union all select 'the statistics ' || quote_ident(s.stxname) from t join pg_statistic_ext s on s.stxrelid = t.oid
 	union all select 'rule ' || quote_ident(r.rulename) from t join pg_rewrite r on r.ev_class = t.oid
-	union all select 'trigger ' || quote_ident(g.tgname) || ', which does not fire as others do' from t join pg_trigger g on g.tgrelid = t.oid where not g.tgisinternal and g.tgenabled <> 'O'
+	union all select 'trigger ' || quote_ident(g.tgname) || ', which does not fire as others do' from t join pg_trigger g on g.tgrelid = t.oid where not g.tgisinternal and g.tgenabled <> 'O' and g.tgname !~ '^lastboard_kept_'
 	union all select 'an index that orders it' from t where exists (select 1 from pg_index i where i.indrelid = t.oid and i.indisclustered)
 	union all select 'settings of column ' || quote_ident(a.attname) from t join pg_attribute a on a.attrelid = t.oid join pg_type y on y.oid = a.atttypid
 		where a.attnum > 0 and not a.attisdropped and (a.attstorage <> y.typstorage or a.attcompression <> '' or array_to_string(a.attoptions, ',') like '%n\_distinct%' or coalesce(a.attstattarget, -1) >= 0)

@@ -2,6 +2,7 @@ package postgres
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"lastboard/internal/core/schema"
@@ -68,6 +69,23 @@ func (p *planner) addColumn(c *schema.Column) {
 	}
 	s := p.alterTable(engine.Catalog, 0, "add column "+c.Name, "add column "+columnSQL(p.After, &def))
 	s.SQL = append(s.SQL, after...)
+	if seq := c.Options["sequence"]; seq != "" {
+		s.SQL = slices.Concat([]string{"create sequence " + name(seq) + " as " + sequenceType(c)}, s.SQL, p.ownSequence(c))
+	}
+}
+
+// ownSequence ties a new sequence to its column, and lets its numbers go on above those that
+// were kept of the column.
+func (p *planner) ownSequence(c *schema.Column) []string {
+	seq := name(c.Options["sequence"])
+	list := []string{
+		fmt.Sprintf("do $lastboard$ begin execute format('alter sequence %%s owner to %%I', %s, (select pg_get_userbyid(relowner) from pg_class where oid = to_regclass(%s))); end $lastboard$", literal(seq), literal(p.table())),
+		"alter sequence " + seq + " owned by " + p.table() + "." + quote(c.Name),
+	}
+	if f, ok := p.FillOf(c); ok && f.Kept != nil {
+		list = append(list, fmt.Sprintf("do $lastboard$ begin perform setval(to_regclass(%s), n) from (select max(%s) as n from %s) as lastboard_rows where n > 0; end $lastboard$", literal(seq), quote(f.Kept.Column), name(f.Kept.Table)))
+	}
+	return list
 }
 
 // fill gives existing rows their values.
@@ -93,11 +111,13 @@ func (p *planner) fill() {
 		if p.followed() && follow {
 			p.fillNew()
 		}
+		rest := p.NoteKept(p.Added(), func(c *schema.Column) string { return c.Name })
 		s := p.Update("fill "+strings.Join(names, ", "), "update "+p.table()+" set "+strings.Join(sets, ", ")+" where "+engine.Range)
 		s.Preview = p.PreviewAdded()
 		if p.Cursor(p.Table) == nil && !p.Short(updateRate) {
 			p.walkPlaces(s, names, values)
 		}
+		rest()
 	}
 	for _, c := range p.After.Columns {
 		if f, ok := p.FillOf(c); ok && f.OnlyNull {
@@ -144,24 +164,31 @@ func (p *planner) filling(c *schema.Column) (string, bool) {
 // fillNulls fills the rows that have null, and remembers which they were.
 func (p *planner) fillNulls(c *schema.Column, f schema.Fill) {
 	value := p.Render(f.Expr, planning.Computed)
-	where := " where " + engine.Range + " and " + quote(c.Name) + " is null"
-	remember := p.RememberNulls(c, value, where)
-	p.Update("fill "+c.Name+" where it is null", append(remember, "update "+p.table()+" set "+quote(c.Name)+" = "+value+where)...)
+	p.FillNulls(c, value)
 }
 
 // followed reports whether rows can come while the fill goes on.
 func (p *planner) followed() bool { return p.Facts.Live && !p.Short(updateRate) }
 
-// fillFunction names the trigger that fills rows which come while a fill goes on.
-func (p *planner) fillFunction() string {
-	return schema.ConstraintName(&schema.Table{Name: engine.Prefix + tableOf(p.Table).Name}, nil, "fill")
+// fillFunction names the function that fills rows which are written while a fill goes on,
+// and fillTrigger its trigger. Of the triggers of one moment the server takes the last by
+// name last: this one sees what others have made of the row.
+func (p *planner) fillFunction() string { return p.fillName("") }
+func (p *planner) fillTrigger() string  { return p.fillName(lastTrigger) }
+
+func (p *planner) fillName(first string) string {
+	return schema.ConstraintName(&schema.Table{Name: first + engine.Prefix + tableOf(p.Table).Name}, nil, "fill")
 }
 
-// fillNew lets rows that come meanwhile get their values as they come.
+// lastTrigger begins the name of a trigger that has to be the last.
+const lastTrigger = "zz_"
+
+// fillNew lets rows that are written meanwhile get their values then: those that come, those
+// whose sources change, and those that have none yet, whose key may have moved behind the
+// fill. What an application itself writes into the column stays.
 func (p *planner) fillNew() {
-	trigger := p.fillFunction()
-	function := name(trigger)
-	var body []string
+	trigger, function := p.fillTrigger(), name(p.fillFunction())
+	var insert, update []string
 	for _, c := range p.After.Columns {
 		if _, ok := p.filling(c); !ok || p.From(c) != nil {
 			continue
@@ -178,15 +205,21 @@ func (p *planner) fillNew() {
 		if err != nil {
 			p.Fail(&engine.Refused{Message: err.Error()})
 		}
-		body = append(body, "if new."+quote(c.Name)+" is null then new."+quote(c.Name)+" := "+value+"; end if;")
+		column := "new." + quote(c.Name)
+		changed := []string{column + " is null"}
+		if filled { // a default of its own is given once
+			for _, s := range p.Sources(e) {
+				changed = append(changed, "pg_catalog.record_image_ne(row(new."+quote(s.Name)+"), row(old."+quote(s.Name)+"))")
+			}
+		}
+		insert = append(insert, "if "+column+" is null then "+column+" := "+value+"; end if;")
+		update = append(update, "if pg_catalog.record_image_eq(row("+column+"), row(old."+quote(c.Name)+")) and ("+strings.Join(changed, " or ")+") then "+column+" := "+value+"; end if;")
 	}
-	when := "insert"
-	if p.Cursor(p.Table) == nil {
-		when += " or update" // such a row gets another place, which the walk may have passed
-	}
-	s := p.Add(engine.Sync, 0, "fill rows that come meanwhile",
-		"create or replace function "+function+"() returns trigger language plpgsql set search_path from current as $lastboard$ begin "+strings.Join(body, " ")+" return new; end $lastboard$",
-		"create trigger "+quote(trigger)+" before "+when+" on "+p.table()+" for each row execute function "+function+"()")
+	s := p.Add(engine.Sync, 0, "fill rows that are written meanwhile",
+		"create or replace function "+function+"() returns trigger language plpgsql set search_path from current as $lastboard$ begin if tg_op = 'INSERT' then "+
+			strings.Join(insert, " ")+" else "+strings.Join(update, " ")+" end if; return new; end $lastboard$",
+		"create or replace trigger "+quote(trigger)+" before insert or update on "+p.table()+" for each row when (coalesce(current_setting('lastboard.writes', true), '') <> 'on') execute function "+function+"()",
+		"alter table "+p.table()+" enable always trigger "+quote(trigger))
 	s.Lock, s.Strong = lockWriters, []string{p.Table.Name}
 	s.Why = "an application that does not know the column yet leaves it out"
 	s.Undo = p.fillEnd()
@@ -208,8 +241,7 @@ func (p *planner) newValue(column string) string {
 }
 
 func (p *planner) fillEnd() []string {
-	trigger := p.fillFunction()
-	return []string{"drop trigger if exists " + quote(trigger) + " on " + p.table(), "drop function if exists " + name(trigger) + "()"}
+	return []string{"drop trigger if exists " + quote(p.fillTrigger()) + " on " + p.table(), "drop function if exists " + name(p.fillFunction()) + "()"}
 }
 
 // addAgain lists columns of after that have the name of one that is dropped.

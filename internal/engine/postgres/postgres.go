@@ -20,6 +20,7 @@ import (
 
 	"github.com/jackc/pgx/v5/pgconn"
 
+	"lastboard/internal/core/mishap"
 	"lastboard/internal/core/schema"
 	"lastboard/internal/engine"
 	"lastboard/internal/engine/planning"
@@ -73,6 +74,13 @@ func (d *database) Info() engine.Info {
 // Schema implements engine.Database.
 func (d *database) Schema(ctx context.Context) (*schema.Schema, error) {
 	return d.memory.read(ctx, d.Query, d.home)
+}
+
+// HasTable implements engine.Database.
+func (d *database) HasTable(ctx context.Context, table string) (bool, error) {
+	ns, n := d.split(table)
+	r, err := d.Query(ctx, "select 1 from pg_class c join pg_namespace n on n.oid = c.relnamespace where n.nspname = ? and c.relname = ? and c.relkind in ('r', 'p')", ns, n)
+	return err == nil && len(r.Values) > 0, err
 }
 
 // Count counts a small table, and takes the engine's own estimate for a large one.
@@ -192,28 +200,53 @@ func (d *database) Lend(ctx context.Context, statements []string, insert string,
 	})
 }
 
+// selectOwn lists what Lastboard has made for itself: its kind, schema and name, and the
+// schema and table that it is on. A trigger of Lastboard's calls a function of its own
+// place; a copy whose trial has died belongs to the user who would take it away.
+const selectOwn = `
+	select 'table' as kind, n.nspname, c.relname, '', '', false from pg_class c join pg_namespace n on n.oid = c.relnamespace where n.nspname = 'lastboard' and c.relkind in ('r', 'p')
+	union all
+	select 'table', n.nspname, c.relname, '', '', false from pg_class c join pg_namespace n on n.oid = c.relnamespace where c.relname ~ '^lastboard_csv_[0-9]+$' and c.relkind = 'r' and n.nspname !~ '^pg_'
+	union all
+	select 'table', n.nspname, c.relname, '', '', false from pg_class c join pg_namespace n on n.oid = c.relnamespace where n.nspname ~ '^lastboard_kept_[0-9]+$' and c.relkind = 'r'
+	union all
+	select 'trigger', '', t.tgname, cn.nspname, c.relname, t.tgname ~ '^lastboard_kept_' and t.tgenabled <> 'A' from pg_trigger t join pg_class c on c.oid = t.tgrelid join pg_namespace cn on cn.oid = c.relnamespace
+		join pg_proc p on p.oid = t.tgfoid join pg_namespace pn on pn.oid = p.pronamespace
+		where t.tgname ~ '^lastboard_(kept_[0-9]+_(gone|moved|new|came)|.*_fill)$|^zz_lastboard_.*_fill$' and not t.tgisinternal and pn.nspname = 'lastboard'
+	union all
+	select 'function', n.nspname, p.proname, '', '', false from pg_proc p join pg_namespace n on n.oid = p.pronamespace where n.nspname = 'lastboard' and p.prorettype = 'trigger'::regtype and p.proname ~ '^kept_[0-9]+_|_fill$'
+	union all
+	select 'schema', nspname, nspname, '', '', false from pg_namespace where nspname ~ '^` + scratch + `' and nspowner = (select oid from pg_roles where rolname = current_user) and not exists (` + probeHeld + `)
+	order by 1 desc, 3` // a function goes after what calls it
+
 // Own implements engine.Database.
 func (d *database) Own(ctx context.Context) ([]engine.OwnObject, error) {
-	r, err := d.Query(ctx, `
-		select 'table', c.relname, '', format('drop table if exists %I.%I', n.nspname, c.relname), 0 from pg_class c join pg_namespace n on n.oid = c.relnamespace where n.nspname = 'lastboard' and c.relkind in ('r', 'p')
-		union all
-		select 'table', c.relname, '', format('drop table if exists %I.%I', n.nspname, c.relname), 0 from pg_class c join pg_namespace n on n.oid = c.relnamespace where c.relname ~ '^lastboard_csv_' and c.relkind = 'r' and n.nspname !~ '^pg_'
-		union all
-		select 'table', n.nspname || '.' || c.relname, '', format('drop table if exists %I.%I', n.nspname, c.relname), 0 from pg_class c join pg_namespace n on n.oid = c.relnamespace where n.nspname ~ '^lastboard_kept_' and c.relkind = 'r'
-		union all
-		select 'trigger', t.tgname, c.relname, format('drop trigger if exists "%s" on %s', t.tgname, c.oid::regclass), 0 from pg_trigger t join pg_class c on c.oid = t.tgrelid where t.tgname ~ '^lastboard_(kept_[0-9]+_|.*_fill$)' and not t.tgisinternal
-		union all
-		select 'function', p.proname, '', format('drop function if exists %I.%I()', n.nspname, p.proname), 0 from pg_proc p join pg_namespace n on n.oid = p.pronamespace where n.nspname = 'lastboard' and p.prorettype = 'trigger'::regtype and p.proname ~ '^kept_[0-9]+_|_fill$'
-		union all
-		select 'schema', nspname, '', format('drop schema if exists "%s" cascade', nspname), 1 from pg_namespace where nspname ~ '^`+scratch+`' and not exists (`+held(probeKey)+`)
-		order by 1 desc, 2`) // a function goes after what calls it
+	r, err := d.Query(ctx, selectOwn)
 	if err != nil {
 		return nil, err
 	}
 	var list []engine.OwnObject
 	for _, v := range r.Values {
-		o := engine.OwnObject{Kind: text(v[0]), Name: text(v[1]), Table: text(v[2]), Drop: text(v[3]), Copy: number(v[4]) == 1}
-		if (o.Kind == "table" || o.Kind == "function") && !strings.HasPrefix(o.Name, engine.Prefix) {
+		o := engine.OwnObject{Kind: text(v[0]), Name: text(v[2]), Table: text(v[4]), Off: yes(v[5])}
+		ns, on := text(v[1]), quote(text(v[3]))+"."+quote(o.Table)
+		there := quote(ns) + "." + quote(o.Name)
+		switch o.Kind {
+		case "table":
+			o.Drop = "drop table if exists " + there
+		case "trigger":
+			o.Drop = "drop trigger if exists " + quote(o.Name) + " on " + on
+			if text(v[3]) != d.home {
+				o.Table = text(v[3]) + "." + o.Table
+			}
+		case "function":
+			o.Drop = "drop function if exists " + there + "()"
+		case "schema":
+			o.Drop, o.Copy = "drop schema if exists "+quote(ns)+" cascade", true
+		}
+		switch {
+		case o.Kind == "table" && strings.HasPrefix(ns, engine.Prefix+"kept_"):
+			o.Name = ns + "." + o.Name
+		case (o.Kind == "table" || o.Kind == "function") && ns == own && !strings.HasPrefix(o.Name, engine.Prefix):
 			o.Name = engine.Prefix + o.Name
 		}
 		list = append(list, o)
@@ -248,9 +281,22 @@ func (d *database) Begin(ctx context.Context, o engine.TxOptions) (engine.Tx, er
 	if wait <= 0 {
 		wait = patience
 	}
-	t := &tx{d: d, wait: wait}
+	t := &tx{d: d, wait: wait, limit: o.Limit}
 	// Lastboard's own triggers leave rows alone that Lastboard itself writes.
 	words := "begin; set local lock_timeout = " + milliseconds(wait) + "; set local lastboard.writes = 'on'"
+	if o.LockWait > 0 { // a program that is frozen meanwhile keeps nobody waiting for longer
+		idle := idleWithRows
+		if len(o.Strong) > 0 {
+			idle = idleWithLock
+		}
+		words += "; set local idle_in_transaction_session_timeout = " + milliseconds(wait+idle)
+	}
+	if len(o.Strong) > 0 {
+		_, _ = d.watcher(ctx) // before anything is locked; without it nobody is named
+	}
+	if o.Limit > 0 {
+		words += "; set local statement_timeout = " + milliseconds(o.Limit+wait)
+	}
 	if o.Lazy {
 		words += "; set local synchronous_commit = off"
 	}
@@ -263,6 +309,13 @@ func (d *database) Begin(ctx context.Context, o engine.TxOptions) (engine.Tx, er
 	}
 	return t, nil
 }
+
+// For how long a transaction can do nothing before the server ends it: one for which all who
+// write to a table wait, and one for which those wait who write the same rows.
+const (
+	idleWithLock = time.Second
+	idleWithRows = 3 * time.Second
+)
 
 // patience is the lock timeout of statements that keep nobody waiting while they wait
 // themselves.
@@ -306,17 +359,20 @@ const autovacuumYields = 2500 * time.Millisecond
 func milliseconds(d time.Duration) string { return fmt.Sprintf("'%dms'", max(d.Milliseconds(), 1)) }
 
 type tx struct {
-	d    *database
-	wait time.Duration
-	done bool
+	d     *database
+	wait  time.Duration
+	limit time.Duration // of one statement, beside what it waits for a lock
+	done  bool
 }
 
 // Exec implements engine.Tx. While a statement waits for a lock, a second connection
 // looks who is in the way.
 func (t *tx) Exec(ctx context.Context, sql string, args ...any) (int64, error) {
-	watch := t.d.watch(ctx, t.wait)
+	mishap.Place("sent")
+	watch, began := t.d.watch(ctx, t.wait), time.Now()
 	n, err := exec(ctx, t.d.conn, sql, args)
 	who := watch()
+	err = t.slow(ctx, began, err)
 	var busy *engine.Busy
 	if errors.As(err, &busy) {
 		busy.Who = who
@@ -324,8 +380,20 @@ func (t *tx) Exec(ctx context.Context, sql string, args ...any) (int64, error) {
 	return n, err
 }
 
+// slow gives the error of a statement that passed its limit its type.
+func (t *tx) slow(ctx context.Context, began time.Time, err error) error {
+	var pe *pgconn.PgError
+	if t.limit > 0 && errors.As(err, &pe) && pe.Code == "57014" && ctx.Err() == nil && time.Since(began) >= t.limit {
+		return &engine.Slow{Limit: t.limit, Err: err}
+	}
+	return err
+}
+
 func (t *tx) Query(ctx context.Context, sql string, args ...any) (*engine.Rows, error) {
-	return query(ctx, t.d.conn, sql, args)
+	mishap.Place("sent")
+	began := time.Now()
+	r, err := query(ctx, t.d.conn, sql, args)
+	return r, t.slow(ctx, began, err)
 }
 
 func (t *tx) Schema(ctx context.Context) (*schema.Schema, error) {
@@ -333,12 +401,13 @@ func (t *tx) Schema(ctx context.Context) (*schema.Schema, error) {
 }
 
 func (t *tx) Commit() error {
+	mishap.Place("sent")
 	t.done = true
 	n, err := command(context.Background(), t.d.conn, "commit")
 	if err == nil && n == "ROLLBACK" {
 		err = errors.New("the transaction was taken back by the server")
 	}
-	return err
+	return engine.Committed(err)
 }
 
 // Rollback takes everything back; after a commit it does nothing.

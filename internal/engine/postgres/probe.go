@@ -48,7 +48,7 @@ func (d *database) Probe(ctx context.Context) (engine.Trial, error) {
 
 // clearProbe takes away what a probe has made, or one that died has left.
 func clearProbe(ctx context.Context, conn *pgconn.PgConn) error {
-	r, err := query(ctx, conn, "select nspname from pg_namespace where nspname ~ '^"+scratch+"'", nil)
+	r, err := query(ctx, conn, "select nspname from pg_namespace where nspname ~ '^"+scratch+"' and nspowner = (select oid from pg_roles where rolname = current_user)", nil)
 	if err != nil {
 		return err
 	}
@@ -159,7 +159,7 @@ func (t *trial) watched(ctx context.Context, s *engine.Step, statements []string
 		return out, err
 	}
 	for _, sql := range statements {
-		sql = t.there(strings.ReplaceAll(sql, engine.Range, "true"))
+		sql = t.there(engine.Whole(sql))
 		if writes(sql) {
 			sql = "explain " + sql
 		}

@@ -28,7 +28,9 @@ const selectColumns = `
 	select a.attrelid, a.attnum, a.attname, format_type(a.atttypid, a.atttypmod), a.attnotnull, pg_get_expr(ad.adbin, ad.adrelid), a.attgenerated::text, a.attidentity::text,
 		case when a.attcollation <> t.typcollation then (select case when cn.nspname = 'pg_catalog' then '' else cn.nspname || '.' end || co.collname
 			from pg_collation co join pg_namespace cn on cn.oid = co.collnamespace where co.oid = a.attcollation) end,
-		col_description(a.attrelid, a.attnum), pg_get_serial_sequence(quote_ident(n.nspname) || '.' || quote_ident(c.relname), a.attname)
+		col_description(a.attrelid, a.attnum), pg_get_serial_sequence(quote_ident(n.nspname) || '.' || quote_ident(c.relname), a.attname),
+		(select 'operator(' || quote_ident(eqn.nspname) || '.=)' from pg_operator eq join pg_namespace eqn on eqn.oid = eq.oprnamespace
+			where eq.oprname = '=' and eq.oprleft = a.atttypid and eq.oprright = a.atttypid and eqn.nspname <> 'pg_catalog' limit 1)
 	from pg_attribute a join pg_class c on c.oid = a.attrelid join pg_namespace n on n.oid = c.relnamespace join pg_type t on t.oid = a.atttypid
 		left join pg_attrdef ad on ad.adrelid = a.attrelid and ad.adnum = a.attnum
 	where c.relkind in ('r', 'p', 'f', 'v', 'm') and a.attnum > 0 and not a.attisdropped and {where}
@@ -232,6 +234,7 @@ func (r *reader) column(v []any) {
 	default:
 		c.Default = e
 	}
+	c.Equal = text(v[11])
 	if seq := text(v[10]); seq != "" && c.Identity == nil {
 		c.Options = map[string]string{"sequence": r.sequence(seq)}
 	}
@@ -388,7 +391,7 @@ func (r *reader) trigger(v []any) {
 		return
 	}
 	tr := &schema.Trigger{Name: text(v[1]), SQL: text(v[2])}
-	if strings.HasPrefix(tr.Name, engine.Prefix) {
+	if strings.HasPrefix(strings.TrimPrefix(tr.Name, lastTrigger), engine.Prefix) {
 		t.Own = append(t.Own, tr)
 	} else {
 		t.Triggers = append(t.Triggers, tr)

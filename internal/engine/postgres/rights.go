@@ -62,7 +62,7 @@ func (d *database) mayCopy(ctx context.Context, table string) error {
 	for i, v := range r.Values {
 		list[i] = text(v[0])
 	}
-	return &engine.Refused{Message: "a copy of table " + table + " with its columns in another order would lose " + strings.Join(list, ", "), Cure: "leave rebuild away: the column then stands last"}
+	return &engine.Refused{Message: "a copy of table " + table + " with its columns in another order would lose " + strings.Join(list, ", "), Cure: "leave out rebuild: the column then stands last"}
 }
 
 // makes reports whether a statement makes a table or an index in the schema of the

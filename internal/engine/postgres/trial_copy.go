@@ -135,7 +135,7 @@ func (t *trial) make(ctx context.Context, table *schema.Table) error {
 		}
 	}
 	for _, tr := range table.Own {
-		if kept := strings.TrimSuffix(strings.TrimSuffix(tr.Name, goneSuffix), "_moved"); strings.HasPrefix(kept, engine.Prefix+"kept_") {
+		if kept := keptBy(tr); kept != "" {
 			if err := t.follower(ctx, tr, kept); err != nil {
 				return err
 			}
@@ -151,9 +151,7 @@ func (t *trial) make(ctx context.Context, table *schema.Table) error {
 
 // follower makes a trigger that lets kept values follow their rows, with its function.
 func (t *trial) follower(ctx context.Context, tr *schema.Trigger, kept string) error {
-	function := name(kept + goneSuffix)
-	create := "create or replace function " + function + "() returns trigger language plpgsql as $lastboard$ begin return null; end $lastboard$"
-	for _, sql := range []string{create, tr.SQL} {
+	for _, sql := range []string{function(kept+goneSuffix, ""), function(kept+movedSuffix, ""), function(kept+"_new", ""), function(kept+cameSuffix, ""), tr.SQL} {
 		if _, err := exec(ctx, t.conn, t.there(sql), nil); err != nil {
 			return err
 		}

@@ -98,6 +98,16 @@ func (t *trial) likeBefore(c *schema.Change, table *schema.Table) {
 	}
 	table.ForeignKeys = append(table.ForeignKeys, t.left[table.Name]...)
 	slices.SortFunc(table.ForeignKeys, func(a, b *schema.ForeignKey) int { return strings.Compare(a.Name, b.Name) })
+	if x := c.Table; before == nil && x != nil && x.After != nil && x.Rows != nil && schema.SameName(x.After.Name, table.Name) {
+		// A table that comes back brings its triggers and sequences along, which it does not have
+		// in the trial.
+		table.Triggers = x.After.Triggers
+		for _, col := range table.Columns {
+			if old := x.After.Column(col.Name); old != nil && old.Options["sequence"] != "" && col.Default != nil {
+				col.Options, col.Default = old.Options, old.Default
+			}
+		}
+	}
 	if before == nil {
 		return
 	}

@@ -12,7 +12,7 @@ import (
 
 // dialect is how SQLite writes what planners share.
 type dialect struct {
-	waiting *followers // what has to wait until a table is copied
+	waiting *waiting // what has to wait until a table is copied
 }
 
 var _ planning.Dialect = dialect{}
@@ -101,7 +101,7 @@ func (dialect) Unfollowed(t *schema.Table, statements []string) []string {
 // CreateKept gives the statement that makes such a table for a backfill. Keys have
 // the types of their columns, or SQLite could not look a row up by them; so has
 // what was written, so that it compares equal to what the column made of it.
-func (dialect) CreateKept(t *schema.Table, name string, keys, values []string) string {
+func (dialect) CreateKept(t *schema.Table, name string, keys, values []string, counted bool) string {
 	typed := func(letter string, columns []string) string {
 		list := make([]string, len(columns))
 		for i, c := range columns {
@@ -109,7 +109,11 @@ func (dialect) CreateKept(t *schema.Table, name string, keys, values []string) s
 		}
 		return strings.Join(list, ", ")
 	}
-	return "create table " + quote(name) + " (" + typed("k", keys) + ", " + planning.KeptSQL("o", len(values)) + ", " + typed("w", values) +
+	f := ""
+	if counted {
+		f = ", f integer"
+	}
+	return "create table " + quote(name) + " (" + typed("k", keys) + ", " + planning.KeptSQL("o", len(values)) + ", " + typed("w", values) + f +
 		", primary key (" + planning.KeptSQL("k", len(keys)) + ")) without rowid"
 }
 

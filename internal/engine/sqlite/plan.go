@@ -29,13 +29,14 @@ const writeLock = "the file's write lock"
 // planner makes the steps for one change of one table.
 type planner struct {
 	planning.Planner
-	followers *followers // what has to wait until the table is copied
+	followers *waiting // what has to wait until the table is copied
+	filler    bool     // triggers fill rows that are written
 }
 
 func newPlanner(f engine.Facts, t *schema.Table) *planner {
-	waiting := &followers{}
-	p := &planner{followers: waiting, Planner: planning.Planner{
-		Dialect: dialect{waiting}, Facts: f, Table: t, Lock: writeLock, BatchLock: writeLock + ", for a batch at a time",
+	later := &waiting{}
+	p := &planner{followers: later, Planner: planning.Planner{
+		Dialect: dialect{later}, Facts: f, Table: t, Lock: writeLock, BatchLock: writeLock + ", for a batch at a time",
 		Rates: planning.Rates{Scan: scanRate, Update: updateRate, Paced: pacedRate, Keep: keepRate, Rewrite: rewriteRate, Index: indexRate},
 	}}
 	if t != nil {
@@ -83,7 +84,7 @@ func (Engine) Steps(c *schema.Change, f engine.Facts) ([]*engine.Step, error) {
 		if c.Native.SQL == "" {
 			return nil, nil
 		}
-		return []*engine.Step{{Kind: engine.Catalog, What: "run the statement as written", SQL: splitStatements(c.Native.SQL), Lock: writeLock, WritersWait: engine.WaitBriefly}}, nil
+		return []*engine.Step{{Native: true, Kind: engine.Catalog, What: "run the statement as written", SQL: splitStatements(c.Native.SQL), Lock: writeLock, WritersWait: engine.WaitBriefly}}, nil
 	}
 	return nil, nil
 }

@@ -22,9 +22,9 @@ func (p *planner) alter() ([]*engine.Step, error) {
 	p.indexKept()
 	p.AlterProofs()
 	p.ProofsFirst()
-	p.keepDropped()
-	p.keepConverted()
 	if why != "" {
+		p.keepDropped()
+		p.keepConverted()
 		p.rebuild(why)
 		p.Standing = p.After
 	} else {

@@ -38,12 +38,13 @@ func (p *planner) insert(c *schema.InsertChange) []*engine.Step {
 		"create temp trigger " + watcher + " after insert on main." + quote(t.Name) + " begin insert into " + quote(kept) + " values (" + strings.Join(values, ", ") + "); end",
 	}
 	if c.PutBack != nil {
-		sql = append(sql, p.RestoreRows(t, c.PutBack))
+		sql = append(sql, p.Unfollowed(t, []string{p.RestoreRows(t, c.PutBack)})...)
 	} else {
 		sql = append(sql, "insert into "+quote(t.Name)+" ("+quoteAll(c.Columns)+") "+source)
 	}
 	s := p.Add(engine.Backfill, rate, what, append(sql, "drop trigger temp."+watcher)...)
 	s.Keeps = []*engine.Keeping{{Table: t.Name, Kept: kept, Keys: keys, What: engine.KeptKeys}}
+	p.Follow(&p.Planner, s, true)
 	if c.PutBack != nil {
 		p.LetGo([]string{c.PutBack.Table})
 	}

@@ -93,7 +93,7 @@ func (p *planner) keepConverted() {
 			back = affine(p.Render(&sqltext.Cast{X: f.Expr, Type: old.Type}, planning.Proven), declaration(old, strict))
 			where = " where o is not b or typeof(o) <> typeof(b)"
 		}
-		s := p.Add(engine.Scan, keepRate, what, p.CreateKept(p.After, kept, keys, []string{c.Name}),
+		s := p.Add(engine.Scan, keepRate, what, p.CreateKept(p.After, kept, keys, []string{c.Name}, false),
 			fmt.Sprintf("insert into %s select %s, o, w from (select %s, %s as o, %s as w, %s as b from %s limit -1)%s",
 				quote(kept), planning.KeptSQL("k", len(keys)), strings.Join(list, ", "), quote(old.Name), affine(value, declaration(c, strict)), back, quote(p.Table.Name), where))
 		s.Keeps = []*engine.Keeping{{Table: p.Table.Name, Kept: kept, Keys: keys, Columns: []string{old.Name}, What: engine.KeptConverted}}

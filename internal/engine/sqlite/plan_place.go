@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"lastboard/internal/core/schema"
+	"lastboard/internal/core/sqltext"
 	"lastboard/internal/engine"
 	"lastboard/internal/engine/planning"
 )
@@ -16,14 +17,17 @@ func (p *planner) inPlace() {
 	p.dropParts(name)
 	p.addColumns(name)
 	p.fillColumns(name)
+	p.endFill()
 	p.notNulls(name)
 	p.addParts(name)
+	p.keepDropped() // together with what drops them
+	p.keepConverted()
 	for _, c := range p.Dropped() {
 		if c.OnUpdateNow {
 			p.Add(engine.Sync, 0, "keep no time in "+c.Name, "drop trigger "+quote(onUpdateName(p.Table, c)))
 		}
 		for _, tr := range p.Table.Own {
-			if (&schema.Expr{Native: tr.SQL}).Mentions(c.Name) {
+			if planning.Names(tr, c.Name) {
 				p.Add(engine.Sync, 0, "let go of "+tr.Name, "drop trigger if exists "+quote(tr.Name))
 			}
 		}
@@ -108,23 +112,79 @@ func (p *planner) fillColumns(name string) {
 		}
 	}
 	if len(sets) > 0 {
+		p.fillNew()
+		rest := p.NoteKept(p.Added(), func(c *schema.Column) string { return c.Name })
 		s := p.Update("fill "+strings.Join(names, ", "), "update "+name+" set "+strings.Join(sets, ", ")+" where "+engine.Range)
 		s.Preview = p.PreviewAdded()
+		rest()
 	}
 	for _, c := range p.After.Columns {
 		if f, ok := p.FillOf(c); ok && f.OnlyNull {
-			p.fillNulls(name, c, f)
+			p.fillNulls(c, f)
 		}
 	}
 	p.LetGo(putsBack)
 }
 
+// fillTrigger names the trigger that fills rows which are written while a fill goes on.
+func (p *planner) fillTrigger(event string) string {
+	return schema.ConstraintName(&schema.Table{Name: engine.Prefix + p.Table.Name}, []string{event}, "fill")
+}
+
+// fillNew lets rows that are written meanwhile get their values then: those that come, those
+// whose sources change, and those that have none yet, whose key may have moved behind the
+// fill. What an application itself writes into the column stays.
+func (p *planner) fillNew() {
+	if !p.Facts.Live || p.Short(updateRate) {
+		return
+	}
+	var insert, update []string
+	keys := cursor(p.Table)
+	match := make([]string, len(keys))
+	for i, k := range keys {
+		match[i] = k + " = new." + k
+	}
+	for _, c := range p.After.Columns {
+		f, ok := p.FillOf(c)
+		if !ok || f.OnlyNull || p.From(c) != nil || f.Expr == nil || sqltext.HasSubquery(f.Expr) || schema.Unsteady(f.Expr) != "" {
+			continue
+		}
+		value, column := p.Render(f.Expr, planning.Computed), quote(c.Name)
+		set := "update " + quote(p.Table.Name) + " set " + column + " = " + value + " where " + strings.Join(match, " and ") + " and " + column + " is not (" + value + ")"
+		changed := []string{"new." + column + " is null"}
+		for _, s := range p.Sources(f.Expr) {
+			changed = append(changed, "new."+quote(s.Name)+" is not old."+quote(s.Name))
+		}
+		insert = append(insert, set+" and "+column+" is null;")
+		update = append(update, set+" and new."+column+" is old."+column+" and ("+strings.Join(changed, " or ")+");")
+	}
+	if len(insert) == 0 {
+		return
+	}
+	on := " on " + quote(p.Table.Name) + " begin "
+	s := p.Add(engine.Sync, 0, "fill rows that are written meanwhile",
+		"create trigger "+quote(p.fillTrigger("insert"))+" after insert"+on+strings.Join(insert, " ")+" end",
+		"create trigger "+quote(p.fillTrigger("update"))+" after update"+on+strings.Join(update, " ")+" end")
+	s.Why = "an application that does not know the column yet leaves it out"
+	s.Undo = p.fillEnd()
+	p.filler = true
+}
+
+func (p *planner) fillEnd() []string {
+	return []string{"drop trigger if exists " + quote(p.fillTrigger("insert")), "drop trigger if exists " + quote(p.fillTrigger("update"))}
+}
+
+// endFill takes those triggers away.
+func (p *planner) endFill() {
+	if p.filler {
+		p.Add(engine.Sync, 0, "rows bring their own values from now on", p.fillEnd()...)
+	}
+}
+
 // fillNulls fills the rows that have null, and remembers which they were.
-func (p *planner) fillNulls(name string, c *schema.Column, f schema.Fill) {
+func (p *planner) fillNulls(c *schema.Column, f schema.Fill) {
 	value := p.Render(f.Expr, planning.Computed)
-	where := " where " + engine.Range + " and " + quote(c.Name) + " is null"
-	remember := p.RememberNulls(c, value, where)
-	p.Update("fill "+c.Name+" where it is null", append(remember, "update "+name+" set "+quote(c.Name)+" = "+value+where)...)
+	p.FillNulls(c, value)
 }
 
 // notNulls ends with the engine's own proof. Rows that came while a backfill ran

@@ -96,11 +96,11 @@ func TestWhatIsNotUnderstoodIsSaid(t *testing.T) {
 		"create table t (a text mystery(1) clause)":               "not understood",
 		"create table t as select 1":                              "no list of columns",
 		"create table t (a text, a text)":                         "twice",
-		"create table t (a text":                                  "is wanted",
+		"create table t (a text":                                  "is expected",
 		"create table t (a int primary key, primary key (a))":     "two primary keys",
 		"create table t (a text) with (something)":                "not understood",
 		"create table t (a text references p on delete explode)":  "no action",
-		"create table t (a text, primary key (a autoincrement x)": "wanted",
+		"create table t (a text, primary key (a autoincrement x)": "expected",
 	} {
 		if _, err := readTable(sql); err == nil || !strings.Contains(err.Error(), why) {
 			t.Errorf("%s: wanted %q, got %v", sql, why, err)

@@ -56,7 +56,7 @@ func (r *reader) accept(words ...string) bool {
 
 func (r *reader) expect(words ...string) {
 	if !r.accept(words...) {
-		r.fail("%q is wanted, not %q", strings.Join(words, " "), r.tok().Text)
+		r.fail("%q is expected, not %q", strings.Join(words, " "), r.tok().Text)
 	}
 }
 
@@ -64,7 +64,7 @@ func (r *reader) expect(words ...string) {
 func (r *reader) name() string {
 	t := r.tok()
 	if t.Kind != sqltext.Word && t.Kind != sqltext.Quoted && t.Kind != sqltext.String {
-		r.fail("a name is wanted, not %q", t.Text)
+		r.fail("a name is expected, not %q", t.Text)
 	}
 	r.at++
 	if t.Kind == sqltext.Word {
@@ -315,7 +315,7 @@ func (r *reader) defaultValue() schema.Expr {
 		}
 		return schema.Expr{Native: r.src[start:tok.End()]}
 	}
-	r.fail("a default is wanted, not %q", r.tok().Text)
+	r.fail("a default is expected, not %q", r.tok().Text)
 	return schema.Expr{}
 }
 

@@ -25,6 +25,7 @@ import (
 	"modernc.org/sqlite"
 	sqlite3 "modernc.org/sqlite/lib"
 
+	"lastboard/internal/core/mishap"
 	"lastboard/internal/core/schema"
 	"lastboard/internal/engine"
 	"lastboard/internal/engine/planning"
@@ -190,6 +191,12 @@ func (d *database) Nulls(ctx context.Context, t *schema.Table) ([]int64, error) 
 	return nulls, nil
 }
 
+// HasTable implements engine.Database.
+func (d *database) HasTable(ctx context.Context, table string) (bool, error) {
+	r, err := d.Query(ctx, "select 1 from main.sqlite_schema where type = 'table' and name = ? collate nocase", table)
+	return err == nil && len(r.Values) > 0, err
+}
+
 func (d *database) Query(ctx context.Context, text string, args ...any) (*engine.Rows, error) {
 	return query(ctx, d.conn, text, args)
 }
@@ -308,6 +315,10 @@ func failure(err error) error {
 			return &engine.CannotOpen{Message: "the disk is full", Cure: "make room and run the command again: it goes on where it stopped", Err: err}
 		case sqlite3.SQLITE_CONSTRAINT:
 			return violation(se)
+		case sqlite3.SQLITE_ERROR:
+			if strings.Contains(se.Error(), "no such table: ") {
+				return &engine.NoTable{Err: err}
+			}
 		}
 	}
 	return err
@@ -365,7 +376,7 @@ func (d *database) Begin(ctx context.Context, o engine.TxOptions) (engine.Tx, er
 		}
 		return nil, failure(err)
 	}
-	return &tx{d: d, off: o.ForeignKeysOff}, nil
+	return &tx{d: d, off: o.ForeignKeysOff, limit: o.Limit}, nil
 }
 
 // foreignKeys switches their enforcement and reads the switch back: inside a
@@ -389,13 +400,24 @@ func (d *database) foreignKeys(ctx context.Context, on bool) error {
 }
 
 type tx struct {
-	d    *database
-	off  bool
-	done bool
+	d     *database
+	off   bool
+	limit time.Duration // of one statement
+	done  bool
 }
 
 func (t *tx) Exec(ctx context.Context, text string, args ...any) (int64, error) {
-	r, err := t.d.conn.ExecContext(ctx, text, args...)
+	mishap.Place("sent")
+	bounded := ctx
+	if t.limit > 0 && !engine.OfLedger(text) {
+		var stop context.CancelFunc
+		bounded, stop = context.WithTimeout(ctx, t.limit)
+		defer stop()
+	}
+	r, err := t.d.conn.ExecContext(bounded, text, args...)
+	if err != nil && bounded.Err() != nil && ctx.Err() == nil {
+		return 0, &engine.Slow{Limit: t.limit, Err: err}
+	}
 	if err != nil {
 		return 0, failure(err)
 	}
@@ -403,6 +425,7 @@ func (t *tx) Exec(ctx context.Context, text string, args ...any) (int64, error) 
 }
 
 func (t *tx) Query(ctx context.Context, text string, args ...any) (*engine.Rows, error) {
+	mishap.Place("sent")
 	return query(ctx, t.d.conn, text, args)
 }
 
@@ -411,6 +434,7 @@ func (t *tx) Schema(ctx context.Context) (*schema.Schema, error) {
 }
 
 func (t *tx) Commit() error {
+	mishap.Place("sent")
 	_, err := t.d.conn.ExecContext(context.Background(), "commit")
 	if err != nil {
 		return errors.Join(failure(err), t.Rollback())

@@ -14,7 +14,7 @@ import (
 
 // roomy is how many objects a copy holds before those that a change does not touch are
 // parked beside it as text: after most changes of a table SQLite reads the definitions of
-// all that are there once more.
+// all the existing ones once more.
 const roomy = 20
 
 // gather sees to it that what a change and its steps could touch is in the copy, and parks

@@ -1,0 +1,177 @@
+package planning
+
+import (
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+
+	"lastboard/internal/core/schema"
+	"lastboard/internal/core/sqltext"
+	"lastboard/internal/engine"
+)
+
+// Noting is what is noted of rows while their table is walked, so that each is done exactly
+// once: what was done is known by what is kept of a row, which follows its key.
+type Noting struct {
+	Kept string   // the table of kept values, beside which the notes stand
+	Keys []string // of the walked table
+	Came bool     // rows that come are noted, too: they are not done
+}
+
+// Moved names the table of the keys of rows that got another one, which may be behind what
+// is walked already.
+func (n Noting) Moved() string { return n.Kept + "_moved" }
+
+// New names the table of the keys of rows that came.
+func (n Noting) New() string { return n.Kept + "_new" }
+
+// Names reports whether a trigger of Lastboard's own names a column: it quotes them all.
+func Names(tr *schema.Trigger, column string) bool {
+	tokens, _ := sqltext.Scan(tr.SQL, sqltext.Engine)
+	return slices.ContainsFunc(tokens, func(t sqltext.Token) bool {
+		return t.Kind == sqltext.Quoted && schema.SameName(t.Value, column)
+	})
+}
+
+// Among gives the condition that the key of a row is noted.
+func (p *Planner) Among(n Noting) string {
+	list := make([]string, len(n.Keys))
+	for i, k := range n.Keys {
+		list[i] = p.Name(p.Table.Name) + "." + p.Column(k)
+	}
+	return "(" + strings.Join(list, ", ") + ") in (select " + KeptSQL("k", len(list)) + " from " + p.Name(n.Moved()) + ")"
+}
+
+// NoteKept lets it be noted which rows get another key while kept values are put back into
+// added columns; the function that it gives adds, after that, what puts the values back into
+// those rows. called gives the names of columns as they stand.
+func (p *Planner) NoteKept(columns []*schema.Column, called func(*schema.Column) string) (rest func()) {
+	kept := map[string]*schema.Kept{}
+	for _, c := range columns {
+		if f, ok := p.FillOf(c); ok && f.Kept != nil {
+			kept[f.Kept.Table] = f.Kept
+		}
+	}
+	if len(kept) == 0 || !p.Beside() {
+		return func() {}
+	}
+	tables := slices.Sorted(maps.Keys(kept))
+	for _, t := range tables {
+		p.Dialect.Note(p, p.Add(engine.Sync, 0, "note rows of "+p.Table.Name+" whose key changes"), Noting{Kept: t, Keys: kept[t].Keys})
+	}
+	return func() {
+		for _, t := range tables {
+			n := Noting{Kept: t, Keys: kept[t].Keys}
+			var statements []string
+			for _, c := range columns {
+				if f, ok := p.FillOf(c); ok && f.Kept != nil && f.Kept.Table == t {
+					name := called(c)
+					statements = append(statements, p.fromKept(n, []string{name}, []string{"k." + f.Kept.Column}, p.Name(p.Table.Name)+"."+p.Column(name)+" is null"))
+				}
+			}
+			p.last("put back what was kept of rows whose key changed meanwhile", n, append(statements, "delete from "+p.Name(n.Moved())))
+		}
+	}
+}
+
+// Added lists the columns that were not there.
+func (p *Planner) Added() []*schema.Column {
+	return slices.DeleteFunc(slices.Clone(p.After.Columns), func(c *schema.Column) bool { return p.From(c) != nil })
+}
+
+// undone gives the condition that a row is neither done nor came meanwhile.
+func (p *Planner) undone(n Noting) string {
+	return " and (select 1" + p.keptRow(n) + ") is null and (select 1 from " + p.Name(n.New()) + " n where " + p.rowMatch("n", p.Table, n.Keys) + ") is null"
+}
+
+// fromKept gives the statement that gives noted rows values of what is kept of them.
+func (p *Planner) fromKept(n Noting, columns, values []string, condition string) string {
+	return p.UpdateFrom(p.Name(p.Table.Name), p.Name(n.Kept)+" k", columns, values, " where "+p.Among(n)+" and "+p.KeptMatch(p.Table, n.Keys)+" and "+condition)
+}
+
+// last does what is left for noted rows.
+func (p *Planner) last(what string, n Noting, statements []string) {
+	standing := p.Table
+	if p.Standing != nil {
+		standing = p.Standing
+	}
+	p.Dialect.Last(p, what, n, p.Quietly(standing, statements[:len(statements)-1]), statements[len(statements)-1])
+}
+
+// RowKeys are the columns of a table by which its rows are found, for the triggers that let
+// follow what is kept or noted of them under k1….
+type RowKeys struct {
+	Dialect
+	Names []string
+	// Equals is how values of each are compared where that is not by =.
+	Equals map[string]string
+}
+
+func (r RowKeys) equal(name string) string {
+	if op := r.Equals[name]; op != "" {
+		return " " + op + " "
+	}
+	return " = "
+}
+
+// List lists them as they are kept.
+func (r RowKeys) List() string { return KeptSQL("k", len(r.Names)) }
+
+// Of lists them in a row of a trigger, "old" or "new".
+func (r RowKeys) Of(row string) string {
+	list := make([]string, len(r.Names))
+	for i, k := range r.Names {
+		list[i] = row + "." + r.Column(k)
+	}
+	return strings.Join(list, ", ")
+}
+
+// Gone gives the statement that takes away what tables have of such a row.
+func (r RowKeys) Gone(row string, tables ...string) string {
+	match := make([]string, len(r.Names))
+	for i, k := range r.Names {
+		match[i] = fmt.Sprintf("k%d%s%s.%s", i+1, r.equal(k), row, r.Column(k))
+	}
+	sql := ""
+	for _, t := range tables {
+		sql += "delete from " + r.Name(t) + " where " + strings.Join(match, " and ") + "; "
+	}
+	return sql
+}
+
+// Came gives the statement that takes away what a table has of the keys of rows that came,
+// which are in a table of their own: a row went unseen that had the key before, by a truncate
+// or past the triggers.
+func (r RowKeys) Came(table, rows string) string {
+	match := make([]string, len(r.Names))
+	for i, k := range r.Names {
+		match[i] = fmt.Sprintf("k.k%d%sn.%s", i+1, r.equal(k), r.Column(k))
+	}
+	return "delete from " + r.Name(table) + " k using " + rows + " n where " + strings.Join(match, " and ") + "; "
+}
+
+// Moved gives the statements that give what tables have of a row its new key. What they had
+// of another row that had this key before goes.
+func (r RowKeys) Moved(tables ...string) string {
+	sets := make([]string, len(r.Names))
+	for i, k := range r.Names {
+		sets[i] = fmt.Sprintf("k%d = new.%s", i+1, r.Column(k))
+	}
+	sql := ""
+	for _, t := range tables {
+		_, old, _ := strings.Cut(strings.TrimSuffix(r.Gone("old", t), "; "), " where ")
+		sql += r.Gone("new", t) + "update " + r.Name(t) + " set " + strings.Join(sets, ", ") + " where " + old + "; "
+	}
+	return sql
+}
+
+// Changed gives the condition that a row gets another key; differs writes that two values
+// are not the same.
+func (r RowKeys) Changed(differs func(a, b string) string) string {
+	list := make([]string, len(r.Names))
+	for i, k := range r.Names {
+		list[i] = differs("old."+r.Column(k), "new."+r.Column(k))
+	}
+	return strings.Join(list, " or ")
+}

@@ -1,0 +1,90 @@
+package test
+
+import (
+	"context"
+	"syscall"
+	"testing"
+	"time"
+)
+
+// TestFrozenRunKeepsNobodyWaiting is that a run which is frozen while it holds what writers
+// of a live database wait for lets them go on by itself, that it loses nothing, and that it
+// ends when it is run again.
+func TestFrozenRunKeepsNobodyWaiting(t *testing.T) {
+	for name, c := range map[string]struct {
+		make  func(*testing.T) *office
+		place string
+	}{
+		"PostgreSQL":                  {wideServer, "before-commit:2"},
+		"PostgreSQL, between a batch": {wideServer, "batch-before-commit:2"},
+		"MariaDB":                     {wideMariaDB, "locked-statement:1"},
+		"MariaDB, between a batch":    {wideMariaDB, "batch-before-commit:2"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			o := c.make(t)
+			o.migration("0002-change", "-- A change\nbackfill vessel set berth_id = berth_id + 1;\nalter table vessel drop column flag;\n")
+			p := o.pausedAt(c.place, "advance", "--yes", "--settle", "--let-writers-wait")
+			if p == nil {
+				t.Fatal("it did not come there")
+			}
+			p.cmd.Process.Signal(syscall.SIGSTOP)
+			ctx, cancel := context.WithTimeout(t.Context(), time.Minute)
+			defer cancel()
+			db := o.open()
+			defer db.Close()
+			for _, sql := range []string{"update vessel set name = 'written' where id < 3000", "insert into vessel (id, name) values (9000, 'new')"} {
+				if _, err := db.ExecContext(ctx, sql); err != nil {
+					t.Errorf("while it is frozen: %v", err)
+				}
+			}
+			p.cmd.Process.Signal(syscall.SIGCONT)
+			if r := p.goOn(); r.code != 0 && r.code != 4 && r.code != 1 {
+				t.Error(r)
+			}
+			o.must("advance", "--yes", "--settle", "--let-writers-wait")
+			o.same("select count(*) from vessel where berth_id <> id % 40 + 2 and id <= 3000 or name <> 'written' and id < 3000", "0")
+			o.wants(o.code(0, "audit"), "matches:")
+			o.must("retreat", "--to", "1", "--yes", "--settle", "--let-writers-wait")
+			o.same("select count(*) from vessel where berth_id <> id % 40 + 1 and id <= 3000", "0")
+			o.same("select count(*) from vessel where flag is null and id <= 3000", "428")
+			o.wants(o.code(0, "audit"), "matches:")
+		})
+	}
+}
+
+// TestTriggerThatKeepsRowsFromBeingWritten is that a backfill which a trigger of somebody
+// else's keeps from its rows is not done without them.
+func TestTriggerThatKeepsRowsFromBeingWritten(t *testing.T) {
+	rows := map[string]string{"PostgreSQL": "insert into vessel select g, g from generate_series(1, 3000) g", "SQLite": "insert into vessel select value, value from (with recursive s(value) as (select 1 union all select value + 1 from s where value < 3000) select value from s)"}
+	for name, trigger := range map[string][]string{
+		"PostgreSQL": {"create function keep() returns trigger language plpgsql as $$ begin if old.id % 2 = 0 then return null; end if; return new; end $$", "create trigger keep before update on vessel for each row execute function keep()", "analyze"},
+		"SQLite":     {"create trigger keep before update on vessel when old.id % 2 = 0 begin select raise(ignore); end"},
+	} {
+		for _, live := range []string{"true", "false"} {
+			t.Run(name+" "+live, func(t *testing.T) {
+				statements := append([]string{"create table vessel (id integer primary key, n integer)", rows[name]}, trigger...)
+				o := newOffice
+				if name == "PostgreSQL" {
+					o = newServerOffice
+				}
+				q := o(t, statements...)
+				q.must("adopt", "--yes")
+				url := q.url
+				if url == "" {
+					url = "sqlite:harbour.db"
+				}
+				q.write("lastboard.toml", "database = 'dev'\n[databases.dev]\nurl = '"+url+"'\nlive = "+live+"\n[databases.dev.pace]\nlock_wait = '100us'\nbatch_time = '1ms'\n")
+				start := q.query("select sum(n) from vessel")
+				q.migration("0002-change", "-- A change\nbackfill vessel set n = n + 1;\n")
+				r := q.run("advance", "--yes")
+				if r.code == 0 {
+					t.Fatalf("half of the rows are not written: %s", r)
+				}
+				q.wants(r, "a trigger of the table keeps them from it")
+				if now := q.query("select sum(n) from vessel"); now != start {
+					t.Errorf("wanted %s as at the start, got %s", start, now)
+				}
+			})
+		}
+	}
+}
