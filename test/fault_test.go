@@ -337,7 +337,7 @@ func (h *hazard) suffer(args []string, s sortOf, place string) bool {
 	h.goOn()
 	select {
 	case <-h.cmd.ended:
-	case <-time.After(60 * time.Second):
+	case <-time.After(patience):
 		c.Process.Kill()
 		h.Errorf("it does not end after %s\n%s", s.name, out)
 	}

@@ -97,6 +97,9 @@ func adopted(t *testing.T, statements ...string) *office {
 	return o
 }
 
+// patience is how long a test waits for what has to come, on a machine as slow as there are.
+const patience = 3 * time.Minute
+
 type result struct {
 	stdout, stderr string
 	code           int

@@ -49,7 +49,7 @@ func (p *paused) goOn() result {
 	os.Remove(p.file)
 	select {
 	case <-p.ended:
-	case <-time.After(60 * time.Second):
+	case <-time.After(patience):
 		p.cmd.Process.Kill()
 		<-p.ended
 		p.Errorf("it does not end")

@@ -11,6 +11,7 @@ import (
 	"os/exec"
 	"regexp"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"testing"
 	"time"
@@ -72,11 +73,21 @@ func (f *filled) work() map[string]any {
 	return out.Work
 }
 
+// wanted gives the rest after a batch that somebody asked for.
+func (f *filled) wanted() float64 {
+	f.Helper()
+	var out struct{ Pace struct{ Rest float64 } }
+	if err := json.Unmarshal([]byte(f.must("pace", "--json")), &out); err != nil {
+		f.Fatal(err)
+	}
+	return out.Pace.Rest
+}
+
 // until waits for something of the work.
 func (f *filled) until(what string, is func(w map[string]any) bool) map[string]any {
 	f.Helper()
 	var w map[string]any
-	for began := time.Now(); time.Since(began) < 30*time.Second; time.Sleep(20 * time.Millisecond) {
+	for began := time.Now(); time.Since(began) < patience; time.Sleep(20 * time.Millisecond) {
 		select {
 		case err := <-f.ended:
 			f.Fatalf("it ended before it came to %s: %v\n%s", what, err, f.output)
@@ -111,7 +122,7 @@ func (f *filled) end() {
 		if err != nil {
 			f.Fatalf("%v\n%s", err, f.output)
 		}
-	case <-time.After(90 * time.Second):
+	case <-time.After(patience):
 		f.Fatalf("it does not end: %v\n%s", f.work(), f.output)
 	}
 	f.same("select count(*) from call_ where note not like 'NOTE %!' or note like '%!!'", "0")
@@ -153,6 +164,15 @@ func TestPace(t *testing.T) {
 			f.must("pace", "--slower", "--batch-time", "2ms")
 			if now := f.work()["rows"]; now != rows {
 				t.Errorf("it went from %v to %v rows while it held", rows, now)
+			}
+			wanted := f.wanted()
+			var steering sync.WaitGroup
+			for range 3 { // each doubles what the others have made
+				steering.Go(func() { f.must("pace", "--slower") })
+			}
+			steering.Wait()
+			if now := f.wanted(); now != 8*wanted {
+				t.Errorf("three that doubled a rest of %v at once made it %v", wanted, now)
 			}
 			f.must("pace", "--release")
 			w = f.until("going on", func(w map[string]any) bool { return goesOn(w) && w["batch_time"].(float64) == 0.002 })
@@ -287,7 +307,7 @@ func TestHoldsForOthers(t *testing.T) {
 				t.Fatal(err)
 			}
 			f.until("going on", goesOn)
-			for began := time.Now(); !changed.Load() && time.Since(began) < 10*time.Second; {
+			for began := time.Now(); !changed.Load() && time.Since(began) < patience; {
 				time.Sleep(10 * time.Millisecond)
 			}
 			if !changed.Load() {
@@ -362,7 +382,7 @@ func TestHoldsForAReplica(t *testing.T) {
 		}
 		t.Cleanup(func() { replica.Stop() })
 		for began := time.Now(); replica.Exec(name, "select 1") != nil; time.Sleep(50 * time.Millisecond) {
-			if time.Since(began) > 20*time.Second {
+			if time.Since(began) > patience {
 				t.Fatal("the replica does not follow")
 			}
 		}

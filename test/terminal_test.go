@@ -256,7 +256,7 @@ func (t *terminal) screen() string {
 func (t *terminal) until(texts ...string) string {
 	t.Helper()
 	var now string
-	for began := time.Now(); time.Since(began) < 20*time.Second; time.Sleep(20 * time.Millisecond) {
+	for began := time.Now(); time.Since(began) < patience; time.Sleep(20 * time.Millisecond) {
 		now = t.screen()
 		all := true
 		for _, text := range texts {
@@ -285,7 +285,7 @@ func (t *terminal) ends() {
 		if err != nil {
 			t.Errorf("it ends with %v", err)
 		}
-	case <-time.After(10 * time.Second):
+	case <-time.After(patience):
 		t.Fatalf("it does not end:\n%s", t.screen())
 	}
 	for began := time.Now(); time.Since(began) < 2*time.Second; time.Sleep(20 * time.Millisecond) {
@@ -330,8 +330,9 @@ func TestFollowOnATerminal(t *testing.T) {
 			s.press("r")
 			f.until("going on", goesOn)
 			s.press("f")
+			f.until("faster again", func(now map[string]any) bool { return now["rest"].(float64) < 2*w["rest"].(float64) })
 			f.must("pace", "--reset")
-			f.must("pace", "--faster")
+			f.quickly()
 			f.end()
 			s.until("nothing is running", "see lastboard status")
 			s.press("q")

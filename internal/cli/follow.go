@@ -73,20 +73,17 @@ func (g *global) wish(ctx context.Context, s *session, w view.Wish) (err error) 
 	defer func() { err = errors.Join(err, db.Close()) }()
 	other := *s
 	other.db, other.ledger = db, ledger.Of(db)
-	r, work, p, err := other.running(ctx)
+	r, work, _, err := other.running(ctx)
 	if err != nil {
 		return err
 	}
 	if r == nil {
 		return fault.New(fault.Refused, "nothing-runs", "", "nothing is running any more")
 	}
-	switch w {
-	case view.Hold:
-		p.Held = true
-	case view.Release:
-		p.Held = false
-	default:
-		p.Rest = steer(p.Rest, work, w == view.Faster, w == view.Slower)
-	}
-	return other.putPace(ctx, p)
+	_, err = other.steer(ctx, func(p ledger.Pace) ledger.Pace {
+		p.Held = (p.Held || w == view.Hold) && w != view.Release
+		p.Rest = steered(p.Rest, work, w == view.Faster, w == view.Slower)
+		return p
+	})
+	return err
 }

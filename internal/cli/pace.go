@@ -67,15 +67,17 @@ project says.`,
 				return nil
 			}
 			if steers {
-				if f.reset {
-					p = ledger.AsSaid
-				}
-				p.Held = (p.Held || f.hold) && !f.release
-				p.Rest = steer(p.Rest, w, f.faster, f.slower)
-				if f.batchTime > 0 {
-					p.BatchTime = f.batchTime.Seconds()
-				}
-				if err := s.putPace(c.Context(), p); err != nil {
+				if p, err = s.steer(c.Context(), func(p ledger.Pace) ledger.Pace {
+					if f.reset {
+						p = ledger.AsSaid
+					}
+					p.Held = (p.Held || f.hold) && !f.release
+					p.Rest = steered(p.Rest, w, f.faster, f.slower)
+					if f.batchTime > 0 {
+						p.BatchTime = f.batchTime.Seconds()
+					}
+					return p
+				}); err != nil {
 					return err
 				}
 			}
@@ -102,9 +104,9 @@ const (
 	greatestRest = project.MostRest
 )
 
-// steer gives the pause after a batch, against the batch, when somebody wants it longer or
+// steered gives the pause after a batch, against the batch, when somebody wants it longer or
 // shorter.
-func steer(rest float64, w *ledger.Work, faster, slower bool) float64 {
+func steered(rest float64, w *ledger.Work, faster, slower bool) float64 {
 	now := rest
 	if now < 0 && w != nil {
 		now = w.Rest
@@ -139,39 +141,45 @@ func (s *session) running(ctx context.Context) (*ledger.Runner, *ledger.Work, le
 	return r, w, p, err
 }
 
-// putPace writes what is wanted, as often as it takes where a run holds the database.
-func (s *session) putPace(ctx context.Context, p ledger.Pace) error {
-	p.By, p.Host = "unknown", "unknown"
+// steer changes what is wanted of the run and gives it, as often tried as it takes where a run
+// holds the database.
+func (s *session) steer(ctx context.Context, change func(ledger.Pace) ledger.Pace) (ledger.Pace, error) {
+	by, host := "unknown", "unknown"
 	if u, err := user.Current(); err == nil {
-		p.By = u.Username
+		by = u.Username
 	}
 	if h, err := os.Hostname(); err == nil {
-		p.Host = h
+		host = h
 	}
+	var now ledger.Pace
 	for try := 1; ; try++ {
-		err := s.tryPace(ctx, p)
+		err := s.trySteer(ctx, func(p ledger.Pace) ledger.Pace {
+			now = change(p)
+			now.By, now.Host = by, host
+			return now
+		})
 		var busy *engine.Busy
 		if err == nil {
-			return nil
+			return now, nil
 		}
 		if try == paceTries || !errors.As(err, &busy) {
-			return openFault(err)
+			return now, openFault(err)
 		}
 		select {
 		case <-ctx.Done():
-			return ctx.Err()
+			return now, ctx.Err()
 		case <-time.After(20 * time.Millisecond):
 		}
 	}
 }
 
-func (s *session) tryPace(ctx context.Context, p ledger.Pace) error {
+func (s *session) trySteer(ctx context.Context, change func(ledger.Pace) ledger.Pace) error {
 	tx, err := s.db.Begin(ctx, engine.TxOptions{})
 	if err != nil {
 		return err
 	}
 	defer tx.Rollback()
-	if err := ledger.PutPace(ctx, tx, p); err != nil {
+	if err := ledger.Steer(ctx, tx, change); err != nil {
 		return err
 	}
 	return tx.Commit()

@@ -116,8 +116,10 @@ func (l *Ledger) Work(ctx context.Context, r *Runner) (*Work, error) {
 }
 
 // Pace gives what is wanted of the run.
-func (l *Ledger) Pace(ctx context.Context) (Pace, error) {
-	rows, err := l.db.Query(ctx, "select held, batch_time, rest, by_whom, host, at from lastboard_pace")
+func (l *Ledger) Pace(ctx context.Context) (Pace, error) { return pace(ctx, l.db.Query) }
+
+func pace(ctx context.Context, query func(context.Context, string, ...any) (*engine.Rows, error)) (Pace, error) {
+	rows, err := query(ctx, "select held, batch_time, rest, by_whom, host, at from lastboard_pace")
 	if err != nil || len(rows.Values) == 0 {
 		return AsSaid, err
 	}
@@ -125,8 +127,12 @@ func (l *Ledger) Pace(ctx context.Context) (Pace, error) {
 	return Pace{number(v[0]) != 0, real(v[1]), real(v[2]), text(v[3]), text(v[4]), text(v[5])}, nil
 }
 
-// PutPace writes it. It is refused when nobody runs.
-func PutPace(ctx context.Context, tx engine.Tx, p Pace) error {
+// Steer changes what is wanted of the run: change gives it anew from what it is. Who steers
+// at the same time waits, and changes what the first has made. It is refused when nobody runs.
+func Steer(ctx context.Context, tx engine.Tx, change func(Pace) Pace) error {
+	if _, err := tx.Exec(ctx, "update lastboard_pace set at = ? where id = 1", Now()); err != nil {
+		return err
+	}
 	r, err := runner(ctx, tx.Query)
 	if err != nil {
 		return err
@@ -134,12 +140,21 @@ func PutPace(ctx context.Context, tx engine.Tx, p Pace) error {
 	if r == nil {
 		return NothingRuns()
 	}
-	if err := clearPace(ctx, tx); err != nil {
+	p, err := pace(ctx, tx.Query)
+	if err != nil {
 		return err
 	}
+	return putPace(ctx, tx, change(p))
+}
+
+func putPace(ctx context.Context, tx engine.Tx, p Pace) error {
 	held := 0
 	if p.Held {
 		held = 1
+	}
+	n, err := tx.Exec(ctx, "update lastboard_pace set held = ?, batch_time = ?, rest = ?, by_whom = ?, host = ?, at = ? where id = 1", held, p.BatchTime, p.Rest, p.By, p.Host, Now())
+	if err != nil || n > 0 {
+		return err
 	}
 	_, err = tx.Exec(ctx, "insert into lastboard_pace (id, held, batch_time, rest, by_whom, host, at) values (1, ?, ?, ?, ?, ?, ?)", held, p.BatchTime, p.Rest, p.By, p.Host, Now())
 	return err
@@ -148,11 +163,6 @@ func PutPace(ctx context.Context, tx engine.Tx, p Pace) error {
 // NothingRuns is the refusal for who wants to steer what does not run.
 func NothingRuns() error {
 	return fault.New(fault.Refused, "nothing-runs", "see lastboard status", "nothing is running on this database")
-}
-
-func clearPace(ctx context.Context, tx engine.Tx) error {
-	_, err := tx.Exec(ctx, "delete from lastboard_pace")
-	return err
 }
 
 func real(v any) float64 {

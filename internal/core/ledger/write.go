@@ -255,7 +255,7 @@ func replaced() error {
 
 // Leave ends r's run.
 func Leave(ctx context.Context, tx engine.Tx, r *Runner) error {
-	if err := clearPace(ctx, tx); err != nil {
+	if err := putPace(ctx, tx, AsSaid); err != nil {
 		return err
 	}
 	if _, err := tx.Exec(ctx, "delete from lastboard_work where token = ?", r.Token); err != nil {

@@ -308,9 +308,10 @@ func TestARunHolds(t *testing.T) {
 	pace := func(held bool) {
 		tx, err := other.Begin(t.Context(), engine.TxOptions{LockWait: 10 * time.Second})
 		if err == nil {
-			p := ledger.AsSaid
-			p.Held, p.By, p.Host = held, "the pilot", "tower"
-			err = errors.Join(ledger.PutPace(t.Context(), tx, p), tx.Commit())
+			err = errors.Join(ledger.Steer(t.Context(), tx, func(p ledger.Pace) ledger.Pace {
+				p.Held, p.By, p.Host = held, "the pilot", "tower"
+				return p
+			}), tx.Commit())
 		}
 		if err != nil {
 			t.Error(err)
