@@ -29,10 +29,10 @@ func TestBatchesHaveALimit(t *testing.T) {
 		"insert into berth select id + 4000 * n, name, 0 from berth cross join (select 1 as n union all select 2 union all select 3 union all select 4 union all select 5 union all select 6 union all select 7 union all select 8 union all select 9 union all select 10 union all select 11) m",
 	}, func(t *testing.T, o *office) {
 		const pace = "batch_time = '10ms'\nlock_wait = '1ms'\nrest = 0\nbatch_limit = "
-		from, limit := "berth other where other.name = berth.name", "1ms"
+		from, limit, later := "berth other where other.name = berth.name", "1ms", "250ms"
 		switch engineWord(o) { // which wait for a row for as long as a second, beside
 		case "postgres":
-			from, limit = "berth one join berth other on other.name = one.name where one.id < 16000", "50ms"
+			from, limit, later = "berth one join berth other on other.name = one.name where one.id < 16000", "50ms", "50ms"
 		case "mariadb":
 			from, limit = "berth one join berth other on other.name = one.name where one.id < 1000", "50ms"
 		}
@@ -45,7 +45,7 @@ func TestBatchesHaveALimit(t *testing.T) {
 		if err := os.Remove(filepath.Join(o.dir, "migrations", "0002-pairs.sql")); err != nil {
 			t.Fatal(err)
 		}
-		o.paced(pace + "'50ms'\n")
+		o.paced(pace + "'" + later + "'\n")
 		o.migration("0002-twins", "-- How many have the same name\nbackfill berth set twins = (select count(*) from berth other where other.name = berth.name) where id <= 40;\n")
 		if r := o.code(0, "advance", "--yes", "--let-writers-wait", "--slow-statement", "--json"); engineWord(o) != "mariadb" {
 			o.wants(r, `"event":"too-slow"`)

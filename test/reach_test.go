@@ -154,8 +154,33 @@ func TestLedgerIsTheRunnersOwn(t *testing.T) {
 		o.same("select depth from berth", "2")
 		o.same("select count(*) from information_schema.role_table_grants where table_schema = 'lastboard' and grantee = 'squatter'", "0")
 		o.same("select has_schema_privilege('squatter', 'lastboard', 'usage')", "false")
+		o.exec("create role outsider login", "alter default privileges grant usage on schemas to outsider", "grant select on berth to outsider")
+		o.migration("0003-none", "-- No berths\ndrop table berth;\n")
+		o.must("advance", "--yes")
+		o.same("select has_schema_privilege(r, oid, 'usage') from pg_namespace, unnest(array['squatter', 'outsider']) r where nspname like 'lastboard\\_kept%'", "false\nfalse")
+		o.must("retreat", "--to", "2", "--yes")
+		o.same("select has_table_privilege('outsider', 'berth', 'select')", "true")
+		o.exec("alter default privileges revoke all on schemas from outsider", "drop owned by outsider", "drop role outsider")
 		o.exec("alter default privileges revoke all on tables from squatter", "alter default privileges revoke all on schemas from squatter")
 	})
+}
+
+// TestCodeOfOthers that a superuser would run by changing their tables is named beforehand.
+func TestCodeOfOthers(t *testing.T) {
+	o := newServerOffice(t, "do $$ begin create role mate login; exception when duplicate_object then null; end $$", "grant all on schema public to mate",
+		"create table own (id integer primary key)", "set role mate; create table berth (id integer primary key, depth integer); create function sound() returns trigger language plpgsql as 'begin return new; end'; "+
+			"create trigger sounding before update on berth for each row execute function sound(); create function deep(integer) returns boolean language sql immutable as 'select $1 > 2'; alter table berth add constraint deep check (deep(depth)); reset role")
+	o.must("adopt", "--yes")
+	o.migration("0002-depth", "-- Depths\nbackfill berth set depth = 3;\nalter table own add column depth integer;\n")
+	r := o.code(0, "check")
+	o.wants(r, "table berth belongs to mate, and a superuser changes it", "constraint deep (deep(integer)), trigger sounding (sound())", "a member of mate and no superuser")
+	if strings.Contains(r.String(), "table own belongs") {
+		t.Errorf("it warns of a superuser's own table: %s", r)
+	}
+	o.exec("alter function sound() owner to postgres", "alter function deep(integer) owner to postgres")
+	if r := o.code(0, "check"); strings.Contains(r.String(), "belongs to mate") {
+		t.Errorf("it warns of what a superuser made: %s", r)
+	}
 }
 
 // TestLedgerThatWasNotFinished is that a ledger of which a run that died made a table alone is

@@ -1,6 +1,7 @@
 package test
 
 import (
+	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
@@ -32,6 +33,15 @@ func TestNoSecretIsShown(t *testing.T) {
 			for _, r := range []result{fresh.run("init"), fresh.run("--help"), fresh.run("advance", "--help"), fresh.run("status")} {
 				if strings.Contains(r.String(), secret) {
 					t.Errorf("the password is shown: %s", r)
+				}
+			}
+			seen := *o
+			seen.dir = t.TempDir()
+			for i, where := range []string{url(secret, at), url(secret+"%zz", at), strings.Replace(url("", at), ":@", "@", 1) + "?password=" + secret} {
+				folder := fmt.Sprint("office", i)
+				r := seen.code(0, "init", folder, "--url", where)
+				if strings.Contains(r.String(), secret) || strings.Contains(seen.read(folder+"/lastboard.toml"), secret) || !strings.Contains(r.stderr, "in the list of processes") {
+					t.Errorf("init says %s and writes\n%s", r, seen.read(folder+"/lastboard.toml"))
 				}
 			}
 			if strings.Contains(fresh.read("lastboard.toml"), secret) || !strings.Contains(fresh.read("lastboard.toml"), "guarded@") {

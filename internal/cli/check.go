@@ -201,7 +201,7 @@ func showFindings(p *view.Printer, list fault.List) error {
 // be known.
 func (g *global) engineOf(p *project.Project) engine.Engine {
 	if d, err := p.Pick(g.database, g.url); err == nil {
-		if e, err := engineFor(p.Path(d.URL), g.unproven, d.LedgerHere); err == nil {
+		if e, err := engineFor(p.Path(d.URL), d, g.unproven); err == nil {
 			return e
 		}
 	}

@@ -14,6 +14,7 @@ import (
 	"lastboard/internal/core/fault"
 	"lastboard/internal/core/migration"
 	"lastboard/internal/engine"
+	"lastboard/internal/files"
 )
 
 func newDraft(g *global) *cobra.Command {
@@ -90,7 +91,7 @@ migration until a person has decided.`,
 // wanted gives the statements that lead from the database's tables to those that a
 // file describes.
 func (g *global) wanted(ctx context.Context, path string) (string, error) {
-	source, err := os.ReadFile(path)
+	source, err := files.Read(path, files.Migration)
 	if err != nil {
 		return "", fault.New(fault.Usage, "file-missing", "", "%s cannot be read: %v", path, err)
 	}

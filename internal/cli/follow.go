@@ -72,7 +72,7 @@ func (g *global) wish(ctx context.Context, s *session, w view.Wish) (err error) 
 	}
 	defer func() { err = errors.Join(err, db.Close()) }()
 	other := *s
-	other.db, other.ledger = db, ledger.Of(db)
+	other.db, other.ledger = db, ledger.For(db, s.project.ID)
 	r, work, _, err := other.running(ctx)
 	if err != nil {
 		return err

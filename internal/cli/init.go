@@ -1,11 +1,14 @@
 package cli
 
 import (
+	"crypto/rand"
 	"errors"
 	"fmt"
 	"net/url"
 	"os"
 	"path/filepath"
+	"regexp"
+	"strings"
 
 	"github.com/spf13/cobra"
 
@@ -59,18 +62,32 @@ overwritten. --url sets the database; it need not exist yet.`,
 	}
 }
 
-// withoutPassword takes the password out of a URL; secret reports whether it had one.
+// withoutPassword takes the passwords out of a URL; secret reports whether it had one.
 func withoutPassword(text string) (plain string, secret bool) {
 	u, err := url.Parse(text)
-	if err != nil || u.User == nil {
+	if err != nil { // whatever it is, nothing of it that may be a password is passed on
+		plain = unreadPassword.ReplaceAllString(text, "$1@")
+		return plain, plain != text
+	}
+	if u.User != nil {
+		if _, secret = u.User.Password(); secret {
+			u.User = url.User(u.User.Username())
+		}
+	}
+	q := u.Query()
+	for _, key := range []string{"password", "sslpassword"} {
+		if q.Has(key) {
+			q.Del(key)
+			u.RawQuery, secret = q.Encode(), true
+		}
+	}
+	if !secret {
 		return text, false
 	}
-	if _, secret = u.User.Password(); secret {
-		u.User = url.User(u.User.Username())
-		return u.String(), true
-	}
-	return text, false
+	return u.String(), true
 }
+
+var unreadPassword = regexp.MustCompile(`(://[^:/@]*):.*@`)
 
 func writeProject(dir, url string) error {
 	path := filepath.Join(dir, project.File)
@@ -80,7 +97,8 @@ func writeProject(dir, url string) error {
 	if err := os.MkdirAll(filepath.Join(dir, "migrations"), 0o777); err != nil {
 		return err
 	}
-	text := fmt.Sprintf(`migrations = "migrations"
+	text := fmt.Sprintf(`id         = %q   # of this project, by which its databases know it
+migrations = "migrations"
 database   = "dev"                # the one used when none is named
 
 [databases.dev]
@@ -91,6 +109,15 @@ url = %q
 # url     = "${HARBOUR_URL}"
 # live    = true                  # holds are kept short, and nothing waits unasked
 # confirm = true                  # asks for the database's name before any change
-`, url)
+`, newID(dir), url)
 	return os.WriteFile(path, []byte(text), 0o666)
+}
+
+// newID gives a project's id: the name of its folder, and what no other project has.
+func newID(dir string) string {
+	name, ok := migration.Slug(filepath.Base(dir))
+	if !ok {
+		name = "project"
+	}
+	return name + "-" + strings.ToLower(rand.Text()[:8])
 }

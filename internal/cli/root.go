@@ -154,6 +154,8 @@ func (g *global) sane(c *cobra.Command) error {
 	g.named = c.Flags().Changed("project")
 	if f := c.Flags().Lookup("url"); f != nil && !f.Changed {
 		g.url = os.Getenv("LASTBOARD_URL") // no default of the flag, which help would show
+	} else if _, secret := withoutPassword(g.url); secret {
+		g.printer().Note("everybody on this machine can read the password in --url, in the list of processes: use LASTBOARD_URL, PGPASSWORD, MYSQL_PWD or a password file")
 	}
 	for _, name := range []string{"url", "database", "project", "metrics", "to", "at", "compare"} {
 		if f := c.Flags().Lookup(name); f != nil && f.Changed && f.Value.String() == "" {

@@ -51,13 +51,13 @@ func (g *global) open(ctx context.Context, mode engine.Mode) (*session, error) {
 		return nil, err
 	}
 	url := s.project.Path(s.database.URL)
-	if s.engine, err = engineFor(url, g.unproven, s.database.LedgerHere); err != nil {
+	if s.engine, err = engineFor(url, s.database, g.unproven); err != nil {
 		return nil, err
 	}
 	if s.db, err = s.engine.Open(ctx, url, mode); err != nil {
 		return nil, openFault(err)
 	}
-	s.ledger = ledger.Of(s.db)
+	s.ledger = ledger.For(s.db, s.project.ID)
 	s.Database(s.name(), s.db.Info(), s.database.Live)
 	return s, nil
 }
@@ -71,7 +71,7 @@ func (s *session) reopen(ctx context.Context, mode engine.Mode) error {
 	if err != nil {
 		return openFault(err)
 	}
-	s.db, s.ledger = db, ledger.Of(db)
+	s.db, s.ledger = db, ledger.For(db, s.project.ID)
 	return nil
 }
 
@@ -126,18 +126,20 @@ func (s *session) close() {
 	s.db.Close()
 }
 
-// engineFor gives the engine of a URL.
-func engineFor(url string, unproven, ledgerHere bool) (engine.Engine, error) {
+// engineFor gives the engine of a database's URL.
+func engineFor(url string, d *project.Database, unproven bool) (engine.Engine, error) {
 	scheme, _, ok := strings.Cut(url, ":")
 	switch {
 	case !ok:
 		return nil, fault.New(fault.Usage, "configuration", "write sqlite:harbour.db", "%q is not the URL of a database", url)
+	case scheme == "sqlite" && d.RunsAs != "":
+		return nil, fault.New(fault.Usage, "configuration", "delete the line", "database %s has runs_as, and SQLite knows no roles", d.Name)
 	case scheme == "sqlite":
 		return sqlite.Engine{}, nil
 	case scheme == "postgres", scheme == "postgresql":
-		return postgres.Engine{Unproven: unproven}, nil
+		return postgres.Engine{Unproven: unproven, RunsAs: d.RunsAs}, nil
 	case scheme == "mariadb", scheme == "mysql":
-		return mariadb.Engine{Unproven: unproven, Here: ledgerHere}, nil
+		return mariadb.Engine{Unproven: unproven, Here: d.LedgerHere, RunsAs: d.RunsAs}, nil
 	}
 	return nil, fault.New(fault.Usage, "engine-unknown", "this version knows sqlite:, postgres:// and mariadb://", "no engine for %s: URLs", scheme)
 }
@@ -404,7 +406,7 @@ func (s *session) runner(o runFlags) *run.Runner {
 		Workers: o.workers, Another: func(ctx context.Context) (engine.Database, error) {
 			return s.engine.Open(ctx, s.project.Path(s.database.URL), engine.Write)
 		},
-		Program: Version, Live: s.database.Live, LetWritersWait: o.letWritersWait, Settle: o.settle, TrustKept: o.trustKept, SlowStatement: o.slowStatement, Pace: s.pace(),
+		Program: Version, Project: s.project.ID, Live: s.database.Live, LetWritersWait: o.letWritersWait, Settle: o.settle, TrustKept: o.trustKept, SlowStatement: o.slowStatement, Pace: s.pace(),
 		LockWait: s.lockWait(), LockTries: s.lockTries(), Observe: s.NewProgress().Observe,
 		Differs:       func(d run.Difference) error { return s.goOnAsRecorded(o.yes, d) },
 		ReplicaBehind: s.bound(s.database.Pace.ReplicaBehind, replicaBehind), OldTransaction: s.bound(s.database.Pace.OldTransaction, oldTransaction),

@@ -261,6 +261,14 @@ type Bearer interface {
 	GoesAlong(ctx context.Context, table string, columns []string) ([]string, error)
 }
 
+// Lender is a database in which code of a table's owner runs with the rights of whoever writes
+// to the table.
+type Lender interface {
+	// Lends gives who owns a table and what code of those who may do less than Lastboard's
+	// account would run with its rights, in words.
+	Lends(ctx context.Context, table string) (owner string, code []string, err error)
+}
+
 // Trial is an empty copy of a database's tables.
 type Trial interface {
 	// Run does the steps of one change. needed is what uses something that the

@@ -2,7 +2,6 @@ package audit
 
 import (
 	"context"
-	"encoding/json"
 	"regexp"
 	"slices"
 
@@ -27,7 +26,7 @@ func (in *Input) ledgerItself(ctx context.Context) ([]Finding, error) {
 			add(k.Version, "what it changed", "readable", err.Error())
 		}
 		var wanted *schema.Delta
-		if err := json.Unmarshal(k.Wanted, &wanted); err != nil || wanted == nil {
+		if err := ledger.Decode(k.Wanted, &wanted); err != nil || wanted == nil {
 			add(k.Version, "the tables after it", "readable", "not readable")
 		}
 		if m, err := migration.Parse("", k.Version, k.Name, k.Source); err != nil || m.Checksum() != k.Checksum {

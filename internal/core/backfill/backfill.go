@@ -80,6 +80,13 @@ func floor(took, batch time.Duration) int {
 // maxBatch bounds a batch, so that a stop is never far away.
 const maxBatch = 500_000
 
+// slowTries is how often one row by itself is tried before it is called too slow: the machine
+// may have been busy. The pause before each is longer by firstSlowRest.
+const (
+	slowTries     = 3
+	firstSlowRest = 100 * time.Millisecond
+)
+
 // longestWay bounds for how long one batch gives way to others.
 const longestWay = 10 * time.Minute
 
@@ -115,7 +122,7 @@ func Run(ctx context.Context, b *engine.Batch, from Checkpoint, h Hooks) (Checkp
 	if from.Upper != "" && from.Last == from.Upper {
 		return from, nil
 	}
-	size, most, gaveWay := 0, maxBatch, 0
+	size, most, gaveWay, slowRow := 0, maxBatch, 0, 0
 	var since time.Time                      // it gives way
 	shortest := time.Duration(math.MaxInt64) // of the commits
 	for {
@@ -138,7 +145,10 @@ func Run(ctx context.Context, b *engine.Batch, from Checkpoint, h Hooks) (Checkp
 		var slow *engine.Slow
 		if errors.As(err, &slow) {
 			if one.size == 1 {
-				return from, err
+				if slowRow++; slowRow == slowTries {
+					return from, err
+				}
+				rest(ctx, time.Duration(slowRow)*firstSlowRest)
 			}
 			h.TooSlow(one.size, slow)
 			size = max(one.size/8, 1)
@@ -162,7 +172,7 @@ func Run(ctx context.Context, b *engine.Batch, from Checkpoint, h Hooks) (Checkp
 		if err != nil {
 			return from, err
 		}
-		gaveWay, most = 0, min(2*most, maxBatch)
+		gaveWay, slowRow, most = 0, 0, min(2*most, maxBatch)
 		mishap.Place("batch-committed")
 		from = one.from
 		if one.keys == 0 {

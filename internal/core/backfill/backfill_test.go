@@ -296,3 +296,47 @@ func TestCommitsStayShort(t *testing.T) {
 		}
 	}
 }
+
+// lame is a transaction that the engine gives up, with whatever it does, a number of times.
+type lame struct {
+	engine.Tx
+	left *int
+}
+
+func (l lame) Exec(ctx context.Context, sql string, args ...any) (int64, error) {
+	if *l.left > 0 {
+		*l.left--
+		return 0, &engine.Slow{Limit: time.Second}
+	}
+	return l.Tx.Exec(ctx, sql, args...)
+}
+
+// TestARowIsTriedAgain is that a row which takes too long by itself is tried a few times, and
+// that it stops the backfill then.
+func TestARowIsTriedAgain(t *testing.T) {
+	for _, c := range []struct {
+		times int
+		ends  bool
+	}{{5, true}, {6, false}} { // 200 rows, 25, 3, and 1 row three times
+		ctx := context.Background()
+		db := open(t)
+		numbers := tables["numbers with gaps"]
+		exec(t, db, series, numbers.create, "insert into t select value, 0 from s")
+		numbers.batch.Do = []string{"update t set n = n + 1 where " + engine.Range}
+		left, heard := c.times, 0
+		end, err := backfill.Run(ctx, &numbers.batch, backfill.Checkpoint{}, backfill.Hooks{
+			Pace: func(context.Context) (backfill.Pace, error) { return backfill.Pace{BatchTime: time.Second}, nil },
+			Begin: func(ctx context.Context, _ bool) (engine.Tx, error) {
+				tx, err := db.Begin(ctx, engine.TxOptions{})
+				return lame{tx, &left}, err
+			},
+			TooSlow: func(int, *engine.Slow) { heard++ },
+			Save:    func(context.Context, engine.Tx, backfill.Checkpoint) error { return nil },
+			Done:    func(int64, time.Duration) {},
+		})
+		var slow *engine.Slow
+		if c.ends && (err != nil || end.Rows != 5_000 || heard != 5) || !c.ends && (!errors.As(err, &slow) || end.Rows != 0) {
+			t.Errorf("given up %d times, it ended at %d rows, and was heard of %d times: %v", c.times, end.Rows, heard, err)
+		}
+	}
+}

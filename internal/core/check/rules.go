@@ -73,6 +73,7 @@ var rules = []Rule{
 	{"table-unknown", "Native SQL has changed the table: without a database nothing is known of it any more.", "Check with a database."},
 	{"rows-need-value", "A not null column says nothing for existing rows.", "Give it a default or `using`, or add it nullable now and set not null later."},
 	{"inserts-need-value", "The new column of a live table is not null and has no default: applications that leave it out are refused once the migration has run.", "Give it a default, or let the applications know the column first."},
+	{"runs-for-others", "A superuser changes a table that belongs to somebody who is none: functions of others which its triggers, defaults, checks and indexes run would do so with all rights.", "Run migrations as a login that is a member of the table's owner and no superuser."},
 	{"goes-along", "Rights to the column alone, statistics of several columns or settings of its storage go with a column that is dropped.", "Write down how to make them again: a retreat brings the column and its values, and not these."},
 	{"rows-stay-null", "Existing rows will have null in the new column.", "Write `using` if they should have a value."},
 	{"rows-would-go", "The native way back of a migration would drop rows or values, and nothing of them is kept.", "Bring them elsewhere and delete them, then retreat."},

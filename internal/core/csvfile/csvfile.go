@@ -17,6 +17,7 @@ import (
 	"unicode/utf8"
 
 	"lastboard/internal/core/sqltext"
+	"lastboard/internal/files"
 )
 
 // File is a CSV file that was found to be one.
@@ -157,9 +158,29 @@ func possible(text string, t sqltext.Type) bool {
 
 const mark = "\ufeff"
 
+// longest is how many bytes a row may have.
+const longest = 8 << 20
+
+var errLong = errors.New("a row is too long")
+
+// line reads from elsewhere until there is more of one row than a row may have.
+type line struct {
+	from io.Reader
+	got  int
+}
+
+func (l *line) Read(p []byte) (int, error) {
+	if l.got > longest {
+		return 0, errLong
+	}
+	n, err := l.from.Read(p)
+	l.got += n
+	return n, err
+}
+
 // read gives every record of a file; sum sees every byte.
 func read(path string, sum io.Writer, do func(line int, values []string) error) error {
-	file, err := os.Open(path)
+	file, err := files.Open(path)
 	if errors.Is(err, os.ErrNotExist) {
 		return fmt.Errorf("there is no file %s", path)
 	}
@@ -167,21 +188,25 @@ func read(path string, sum io.Writer, do func(line int, values []string) error) 
 		return fmt.Errorf("%s cannot be read: %w", path, err)
 	}
 	defer file.Close()
-	source := bufio.NewReader(io.TeeReader(file, sum))
+	bounds := &line{from: io.TeeReader(file, sum)}
+	source := bufio.NewReader(bounds)
 	if start, err := source.Peek(len(mark)); err == nil && string(start) == mark {
 		if _, err := source.Discard(len(mark)); err != nil {
 			return err
 		}
 	}
 	r := csv.NewReader(source)
+	last := 0
 	for {
+		bounds.got = 0
 		values, err := r.Read()
 		if err == io.EOF {
-			_, err := io.Copy(io.Discard, source)
-			return err
+			return nil
 		}
 		var wrong *csv.ParseError
 		switch {
+		case errors.Is(err, errLong):
+			return fmt.Errorf("%s:%d: the row is longer than %d MB; is a quotation mark left open?", path, last+1, longest>>20)
 		case errors.As(err, &wrong) && errors.Is(err, csv.ErrFieldCount):
 			return fmt.Errorf("%s:%d: the line has %d values, and the header %d", path, wrong.Line, len(values), r.FieldsPerRecord)
 		case errors.As(err, &wrong):
@@ -190,6 +215,7 @@ func read(path string, sum io.Writer, do func(line int, values []string) error) 
 			return fmt.Errorf("%s cannot be read: %w", path, err)
 		}
 		line, _ := r.FieldPos(0)
+		last, _ = r.FieldPos(len(values) - 1)
 		for _, v := range values {
 			if !utf8.ValidString(v) || strings.ContainsRune(v, 0) {
 				return fmt.Errorf("%s:%d: the line is not UTF-8 text: save the file as UTF-8", path, line)

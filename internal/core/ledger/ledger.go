@@ -145,15 +145,22 @@ type Runner struct {
 }
 
 // Ledger reads the record; what writes to it takes a transaction.
-type Ledger struct{ db engine.Database }
+type Ledger struct {
+	db      engine.Database
+	project string // whose ledger it has to be; "" for anybody's
+}
 
 // Of gives the ledger of a database, which need not have one yet.
-func Of(db engine.Database) *Ledger { return &Ledger{db} }
+func Of(db engine.Database) *Ledger { return &Ledger{db: db} }
+
+// For gives the ledger of a database that the project with this id works on; "" is a project
+// without one.
+func For(db engine.Database, project string) *Ledger { return &Ledger{db, project} }
 
 // Exists reports whether the database has a ledger, and refuses one that a newer
 // Lastboard has written.
 func (l *Ledger) Exists(ctx context.Context) (bool, error) {
-	rows, err := l.db.Query(ctx, "select value from lastboard_meta where name in ('format', 'needs') order by name")
+	rows, err := l.db.Query(ctx, "select name, value from lastboard_meta where name in ('format', 'needs', 'project') order by name")
 	var none *engine.NoTable
 	var busy *engine.Busy
 	switch {
@@ -176,15 +183,31 @@ func (l *Ledger) Exists(ctx context.Context) (bool, error) {
 		}
 		return false, fault.New(fault.Failed, "ledger-broken", "bring the ledger's tables back from a backup of this database", "the ledger is there and does not say its own version: somebody has changed it")
 	}
-	if n, err := strconv.Atoi(text(rows.Values[0][0])); err != nil || n > format {
-		needs := "a newer one"
-		if len(rows.Values) > 1 {
-			needs = text(rows.Values[1][0])
-		}
-		return false, fault.New(fault.Refused, "ledger-newer", "install Lastboard "+needs+" or later",
-			"this database's ledger was written by a newer Lastboard (its format is %s, this program knows %d)", text(rows.Values[0][0]), format)
+	said := map[string]string{"needs": "a newer one"}
+	for _, v := range rows.Values {
+		said[text(v[0])] = text(v[1])
+	}
+	if n, err := strconv.Atoi(said["format"]); err != nil || n > format {
+		return false, fault.New(fault.Refused, "ledger-newer", "install Lastboard "+said["needs"]+" or later",
+			"this database's ledger was written by a newer Lastboard (its format is %s, this program knows %d)", said["format"], format)
+	}
+	if of := said["project"]; of != "" && l.project != "" && of != l.project {
+		return false, fault.New(fault.Refused, "ledger-of-another", `work in that project's folder, or, if this is where its migrations are now, write id = "`+of+`" into lastboard.toml`,
+			"the database is in the care of another project: its ledger is that of %s, and this is %s", of, l.project)
 	}
 	return true, l.belongs(ctx, true)
+}
+
+// Sign writes into a ledger without one whose it is.
+func (l *Ledger) Sign(ctx context.Context, tx engine.Tx) error {
+	if l.project == "" {
+		return nil
+	}
+	rows, err := tx.Query(ctx, "select 1 from lastboard_meta where name = 'project'")
+	if err != nil || len(rows.Values) > 0 {
+		return err
+	}
+	return PutMeta(ctx, tx, "project", l.project)
 }
 
 // belongs refuses the ledger of another database, and to take a database for one without
@@ -247,7 +270,7 @@ func TablesAfter(list []*Migration) (*schema.Schema, error) {
 	s := &schema.Schema{}
 	for _, m := range list {
 		var d schema.Delta
-		if err := json.Unmarshal(m.Wanted, &d); err != nil {
+		if err := Decode(m.Wanted, &d); err != nil {
 			return nil, fmt.Errorf("the ledger's record of migration %s: %w", m.Version, err)
 		}
 		s = d.On(s)
@@ -287,7 +310,7 @@ func (l *Ledger) Steps(ctx context.Context, version, direction string) ([]Step, 
 				s.Took = done.Sub(began).Seconds()
 			}
 		}
-		if err := json.Unmarshal([]byte(text(r[0])), s.Step); err != nil {
+		if err := Decode([]byte(text(r[0])), s.Step); err != nil {
 			return nil, fmt.Errorf("step of migration %s in the ledger: %w", version, err)
 		}
 		list = append(list, s)
@@ -325,8 +348,8 @@ func (l *Ledger) Kept(ctx context.Context) (list []Kept, last int64, err error) 
 	}
 	for _, r := range rows.Values {
 		k := Kept{Version: text(r[1]), Direction: text(r[2]), Checksum: text(r[3]), At: text(r[5])}
-		if err := json.Unmarshal([]byte(text(r[4])), &k.Keeping); err != nil {
-			return nil, 0, err
+		if err := Decode([]byte(text(r[4])), &k.Keeping); err != nil {
+			return nil, 0, fmt.Errorf("what is kept of migration %s, in the ledger: %w", k.Version, err)
 		}
 		list = append(list, k)
 		last = number(r[0])
@@ -364,7 +387,7 @@ func (l *Ledger) Tables(ctx context.Context) (*schema.Schema, error) {
 			s.Tables = append(s.Tables, &schema.Table{})
 			into = s.Tables[len(s.Tables)-1]
 		}
-		if err := json.Unmarshal([]byte(models[m]), into); err != nil {
+		if err := Decode([]byte(models[m]), into); err != nil {
 			return nil, fmt.Errorf("%s %s in the ledger: %w", m.Kind, m.Name, err)
 		}
 	}

@@ -112,7 +112,7 @@ func (l *Ledger) Work(ctx context.Context, r *Runner) (*Work, error) {
 		return nil, err
 	}
 	var w Work
-	return &w, json.Unmarshal([]byte(text(rows.Values[0][0])), &w)
+	return &w, Decode([]byte(text(rows.Values[0][0])), &w)
 }
 
 // Pace gives what is wanted of the run.

@@ -20,6 +20,7 @@ import (
 	"lastboard/internal/core/fault"
 	"lastboard/internal/core/schema"
 	"lastboard/internal/core/sqltext"
+	"lastboard/internal/files"
 )
 
 // Migration is one numbered file of changes.
@@ -164,9 +165,12 @@ func read(path string) (*Migration, error) {
 			Cure:    "name it with four or more digits, a hyphen and words of a-z and 0-9 with hyphens: 0005-registry-in-two.sql",
 		}}
 	}
-	src, err := os.ReadFile(path)
+	src, err := files.Read(path, files.Migration)
+	if large := (*files.TooLarge)(nil); errors.As(err, &large) {
+		return nil, fault.List{{Level: fault.Error, Class: fault.Usage, Rule: "file-unreadable", Message: err.Error(), Cure: "put the rows into a CSV file, and insert from that", Where: fault.Where{File: path}}}
+	}
 	if err != nil {
-		return nil, err
+		return nil, fault.List{{Level: fault.Error, Class: fault.Usage, Rule: "file-unreadable", Message: fmt.Sprintf("%s cannot be read: %v", filepath.Base(path), err), Where: fault.Where{File: path}}}
 	}
 	n, err := strconv.Atoi(parts[1])
 	if err != nil {

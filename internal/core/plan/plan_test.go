@@ -19,12 +19,12 @@ import (
 
 // chart is a database in a new file, and what is planned on it.
 type chart struct {
-	*testing.T
+	testing.TB
 	db engine.Database
 	in plan.Input
 }
 
-func newChart(t *testing.T, rows int) *chart {
+func newChart(t testing.TB, rows int) *chart {
 	t.Helper()
 	db, err := sqlite.Engine{}.Open(t.Context(), "sqlite:"+filepath.Join(t.TempDir(), "harbour.db"), engine.Create)
 	if err != nil {

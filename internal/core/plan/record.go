@@ -118,7 +118,7 @@ func EncodeRecords(list []*Record) (json.RawMessage, error) { return json.Marsha
 // DecodeRecords reads what [EncodeRecords] wrote.
 func DecodeRecords(data json.RawMessage) ([]*Record, error) {
 	var list []*Record
-	if err := json.Unmarshal(data, &list); err != nil {
+	if err := ledger.Decode(data, &list); err != nil {
 		return nil, fmt.Errorf("the ledger's record of the migration: %w", err)
 	}
 	return list, nil

@@ -41,6 +41,9 @@ func (p *Planner) warn(ctx context.Context, out *Plan, m *migration.Migration, s
 	if err := p.warnAlong(ctx, note, c.Table); err != nil {
 		return err
 	}
+	if err := p.warnLent(ctx, note, c); err != nil {
+		return err
+	}
 	if c.Native != nil {
 		for _, s := range out.Steps {
 			if s.Untried != "" && s.Change == len(out.Records)-1 {
@@ -86,6 +89,26 @@ func (p *Planner) warnAlong(ctx context.Context, note func(fault.Level, string, 
 		note(fault.Warning, "goes-along", "write down how to make it again: a retreat brings the column and its values, and not this", "with %s goes %s", strings.Join(columns, ", "), strings.Join(list, ", "))
 	}
 	return err
+}
+
+// warnLent names code of others that a change of their tables would run with all the rights of
+// Lastboard's account.
+func (p *Planner) warnLent(ctx context.Context, note func(fault.Level, string, string, string, ...any), c *schema.Change) error {
+	lender, ok := p.in.DB.(engine.Lender)
+	if !ok {
+		return nil
+	}
+	for _, table := range c.Subjects() {
+		owner, code, err := lender.Lends(ctx, table)
+		if err != nil {
+			return err
+		}
+		if len(code) > 0 {
+			note(fault.Warning, "runs-for-others", "run migrations as a login that is a member of "+owner+" and no superuser",
+				"table %s belongs to %s, and a superuser changes it: code of others runs with all rights: %s", table, owner, strings.Join(code, ", "))
+		}
+	}
+	return nil
 }
 
 // warnTriggers names the user's own triggers that writing rows would fire.

@@ -18,6 +18,7 @@ import (
 
 	"lastboard/internal/core/fault"
 	"lastboard/internal/core/sqltext"
+	"lastboard/internal/files"
 )
 
 // File is the name of a project's file.
@@ -25,7 +26,9 @@ const File = "lastboard.toml"
 
 // Project is a folder with a lastboard.toml and its migrations.
 type Project struct {
-	Dir        string
+	Dir string
+	// ID is what the databases in its care know it by; "" means that they are not asked.
+	ID         string
 	Migrations string // the folder, absolute
 	Database   string // the one that is used when none is named
 	Databases  map[string]*Database
@@ -40,6 +43,8 @@ type Database struct {
 	// LedgerHere lets the ledger stand in the database itself where it would have one of
 	// its own.
 	LedgerHere bool
+	// RunsAs is the role that a server is to know the session by; "" means the login itself.
+	RunsAs string
 	// Replicas are the URLs of those that follow it, where it cannot tell itself.
 	Replicas []string
 	Pace     Pace
@@ -64,6 +69,7 @@ type Pace struct {
 const MostRest = 64
 
 type fileProject struct {
+	ID         string                  `toml:"id"`
 	Migrations string                  `toml:"migrations"`
 	Database   string                  `toml:"database"`
 	Databases  map[string]fileDatabase `toml:"databases"`
@@ -74,6 +80,7 @@ type fileDatabase struct {
 	Live     bool     `toml:"live"`
 	Confirm  bool     `toml:"confirm"`
 	Ledger   string   `toml:"ledger"`
+	RunsAs   string   `toml:"runs_as"`
 	Replicas []string `toml:"replicas"`
 	Pace     filePace `toml:"pace"`
 }
@@ -90,14 +97,14 @@ type filePace struct {
 }
 
 var knownKeys = []string{
-	"migrations", "database", "databases", "url", "live", "confirm", "ledger", "replicas", "pace",
+	"id", "migrations", "database", "databases", "url", "live", "confirm", "ledger", "runs_as", "replicas", "pace",
 	"batch_time", "batch_limit", "rest", "lock_wait", "lock_tries", "replica_behind", "old_transaction", "keep_days",
 }
 
 // Load reads the project in dir.
 func Load(dir string) (*Project, error) {
 	path := filepath.Join(dir, File)
-	data, err := os.ReadFile(path)
+	data, err := files.Read(path, files.Settings)
 	if errors.Is(err, os.ErrNotExist) || errors.Is(err, syscall.ENOTDIR) {
 		return nil, fault.New(fault.Usage, "project-missing", "run lastboard init here, or name the project's folder with --project", "there is no %s in %s", File, dir)
 	}
@@ -109,7 +116,7 @@ func Load(dir string) (*Project, error) {
 	if err := decoder.Decode(&f); err != nil {
 		return nil, explain(path, string(data), err)
 	}
-	p := &Project{Dir: dir, Database: f.Database, Databases: map[string]*Database{}}
+	p := &Project{Dir: dir, ID: f.ID, Database: f.Database, Databases: map[string]*Database{}}
 	if f.Migrations == "" {
 		f.Migrations = "migrations"
 	}
@@ -118,7 +125,7 @@ func Load(dir string) (*Project, error) {
 		p.Migrations = filepath.Join(dir, f.Migrations)
 	}
 	for name, d := range f.Databases {
-		db := &Database{Name: name, Live: d.Live, Confirm: d.Confirm, LedgerHere: d.Ledger == "here"}
+		db := &Database{Name: name, Live: d.Live, Confirm: d.Confirm, LedgerHere: d.Ledger == "here", RunsAs: d.RunsAs}
 		if d.Ledger != "" && !db.LedgerHere {
 			return nil, fault.New(fault.Usage, "configuration", `write ledger = "here", or leave it out`, "%s: ledger of database %s is not \"here\": %q", path, name, d.Ledger)
 		}

@@ -30,7 +30,7 @@ func (r *Runner) Begin(ctx context.Context) error {
 }
 
 func (r *Runner) take(ctx context.Context) error {
-	r.ledger = ledger.Of(r.DB)
+	r.ledger = ledger.For(r.DB, r.Project)
 	mishap.Place("claiming")
 	exists, err := r.ledger.Exists(ctx)
 	if err != nil {
@@ -84,6 +84,9 @@ func (r *Runner) take(ctx context.Context) error {
 			if err := ledger.Create(ctx, tx, r.Engine.Place(), r.Program); err != nil {
 				return err
 			}
+		}
+		if err := r.ledger.Sign(ctx, tx); err != nil {
+			return err
 		}
 		return ledger.TakeOver(ctx, tx, r.me, r.DB.Info().Host != "")
 	})

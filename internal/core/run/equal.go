@@ -97,7 +97,7 @@ func (r *Runner) equal(ctx context.Context, record *ledger.Migration, m *migrati
 		return r.differs(d)
 	}
 	var f plan.Facts
-	if err := json.Unmarshal(data, &f); err != nil {
+	if err := ledger.Decode(data, &f); err != nil {
 		return fmt.Errorf("what migration %s was planned from, in the ledger: %w", record.Version, err)
 	}
 	d.By = "Lastboard " + f.Program + " for " + f.Server

@@ -76,7 +76,7 @@ func (r *Runner) record(ctx context.Context, version string) (*ledger.Migration,
 	if err != nil && !errors.As(err, &none) {
 		return nil, errors.Join(err, db.Close())
 	}
-	r.DB, r.ledger = db, ledger.Of(db)
+	r.DB, r.ledger = db, ledger.For(db, r.Project)
 	for _, k := range known {
 		if k.Version == version {
 			return k, nil

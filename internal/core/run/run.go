@@ -23,6 +23,7 @@ import (
 // Options is how a run goes about it.
 type Options struct {
 	Program string // version of this program, for the ledger
+	Project string // id of the project, whose ledger it has to be; "" for anybody's
 	Live    bool
 	// LetWritersWait allows steps for which applications wait throughout.
 	LetWritersWait bool

@@ -332,8 +332,8 @@ func mend(ctx context.Context, tx engine.Tx, s *engine.Step, sql string) (int64,
 // close asserts what the run has led to, and writes it down.
 func (r *Runner) close(ctx context.Context, tx engine.Tx, p *progress, rows int64) error {
 	var wanted schema.Delta
-	if err := json.Unmarshal(p.record.Wanted, &wanted); err != nil {
-		return err
+	if err := ledger.Decode(p.record.Wanted, &wanted); err != nil {
+		return fmt.Errorf("the ledger's record of migration %s: %w", p.record.Version, err)
 	}
 	now, err := tx.Schema(ctx)
 	if err != nil {

@@ -132,7 +132,7 @@ func (r *Runner) unchanged(ctx context.Context, p *plan.Plan, now *schema.Schema
 
 // AsLeft does so for a run that is not about to begin, with the tables before a plan.
 func (r *Runner) AsLeft(ctx context.Context, p *plan.Plan) error {
-	r.ledger = ledger.Of(r.DB)
+	r.ledger = ledger.For(r.DB, r.Project)
 	if exists, err := r.ledger.Exists(ctx); err != nil || !exists {
 		return err
 	}
@@ -154,7 +154,7 @@ func (r *Runner) asLeft(ctx context.Context, names []string, now *schema.Schema)
 			return fault.New(fault.Refused, "changed-by-hand", "make it again, or retreat to before it was made", "table %s is gone, and no migration dropped it", name)
 		}
 		want := &schema.Table{}
-		if err := json.Unmarshal([]byte(text), want); err != nil {
+		if err := ledger.Decode([]byte(text), want); err != nil {
 			return fmt.Errorf("table %s in the ledger: %w", name, err)
 		}
 		if d := schema.CompareTables(want, found, r.Engine.Text); len(d) > 0 {

@@ -46,9 +46,12 @@ func (d *Delta) Without(tables []string) *Delta {
 	return &out
 }
 
-// On gives the schema that the delta makes of s, which stays as it is.
+// On gives the schema that the delta makes of s, which stays as it is; no delta makes nothing.
 func (d *Delta) On(s *Schema) *Schema {
 	out := s.Copy()
+	if d == nil {
+		return out
+	}
 	for _, name := range d.Gone {
 		if out.Table(name) != nil {
 			out.put(name, nil)

@@ -20,6 +20,8 @@ import (
 	"github.com/go-sql-driver/mysql"
 
 	"lastboard/internal/engine"
+	"lastboard/internal/engine/bounded"
+	"lastboard/internal/files"
 )
 
 // oldest is the first version of the server that is proven.
@@ -55,8 +57,8 @@ func (e Engine) Open(ctx context.Context, target string, access engine.Mode) (en
 	if strings.HasPrefix(strings.ToLower(config.DBName), engine.Prefix) {
 		return nil, &engine.CannotOpen{Message: "database " + config.DBName + " is one of Lastboard's own", Cure: "name the database whose tables are to be changed"}
 	}
-	d := &database{config: config, readOnly: access == engine.Read, here: e.Here, place: &place{database: placeName(config.DBName), here: true}}
-	if d.session, err = d.connect(ctx, config.DBName); err != nil {
+	d := &database{config: config, role: e.RunsAs, readOnly: access == engine.Read, here: e.Here, place: &place{database: placeName(config.DBName), here: true}}
+	if d.session, err = d.begin(ctx, config.DBName); err != nil {
 		return nil, err
 	}
 	if err := d.greet(ctx, e.Unproven, access); err != nil {
@@ -64,7 +66,7 @@ func (e Engine) Open(ctx context.Context, target string, access engine.Mode) (en
 		return nil, err
 	}
 	d.session.place = d.place
-	if err := d.locate(ctx); err != nil {
+	if err := errors.Join(d.locate(ctx), d.line.Begun()); err != nil {
 		d.Close()
 		return nil, err
 	}
@@ -159,7 +161,7 @@ func secure(c *mysql.Config, way, authority string) error {
 	}
 	t := &tls.Config{ServerName: host, MinVersion: tls.VersionTLS12}
 	if authority != "" {
-		data, err := os.ReadFile(authority)
+		data, err := files.Read(authority, files.Settings)
 		if err != nil {
 			return err
 		}
@@ -176,7 +178,7 @@ func secure(c *mysql.Config, way, authority string) error {
 // "Configuring MariaDB with option files").
 func optionFile(path string) (map[string]string, error) {
 	options := map[string]string{}
-	data, err := os.ReadFile(path)
+	data, err := files.Read(path, files.Settings)
 	if err != nil {
 		return options, err
 	}
@@ -203,23 +205,69 @@ func optionFile(path string) (map[string]string, error) {
 
 // connect opens a session on a database of the server.
 func (d *database) connect(ctx context.Context, name string) (*session, error) {
-	config := d.config.Clone()
+	s, err := d.begin(ctx, name)
+	if err != nil {
+		return nil, err
+	}
+	return s, s.line.Begun()
+}
+
+// begin does that, and leaves the session within the bounds of one that begins.
+func (d *database) begin(ctx context.Context, name string) (*session, error) {
+	config, s := d.config.Clone(), &session{end: d.end}
 	config.DBName = name
+	if d.role != "" { // by whose rights alone the database may be used
+		config.DBName = ""
+	}
+	config.DialFunc = func(ctx context.Context, network, address string) (net.Conn, error) {
+		var err error
+		if s.line, err = bounded.Dial(ctx, network, address); err != nil {
+			return nil, err
+		}
+		return s.line, nil
+	}
 	connector, err := mysql.NewConnector(config)
 	if err != nil {
 		return nil, err
 	}
-	s := &session{pool: sql.OpenDB(connector), end: d.end}
+	s.pool = sql.OpenDB(connector)
 	s.pool.SetMaxOpenConns(1)
+	if err := sane(func() error { return d.arrange(ctx, s, name) }); err != nil {
+		if s.conn != nil {
+			s.conn.Close()
+		}
+		if passed := s.line.Passed(); passed != nil {
+			err = another(passed.Error(), err)
+		}
+		return nil, errors.Join(err, s.pool.Close())
+	}
+	return s, nil
+}
+
+// arrange connects a session to a database, and makes its settings.
+func (d *database) arrange(ctx context.Context, s *session, name string) (err error) {
 	if s.conn, err = s.pool.Conn(ctx); err != nil {
-		return nil, errors.Join(d.explain(err), s.pool.Close())
+		return d.explain(err)
 	}
 	for _, sql := range []string{"set names utf8mb4 collate " + bytewise, settings, "set session transaction isolation level read committed"} {
 		if _, err := s.conn.ExecContext(ctx, sql); err != nil {
-			return nil, errors.Join(d.cannot("the settings of the session are refused: "+message(err), "this may be no MariaDB server: connect to one", err), s.close())
+			return d.cannot("the settings of the session are refused: "+message(err), "this may be no MariaDB server: connect to one", err)
 		}
 	}
-	return s, s.conn.QueryRowContext(ctx, "select connection_id()").Scan(&s.id)
+	if d.role != "" {
+		if _, err := s.conn.ExecContext(ctx, "set role "+quote(d.role)); err != nil {
+			return d.cannot("user "+d.config.User+" may not act as "+d.role+", which runs_as in lastboard.toml names: "+message(err), "grant "+quote(d.role)+" to the user", err)
+		}
+		if name != "" {
+			if _, err := s.conn.ExecContext(ctx, "use "+quote(name)); err != nil {
+				return d.explain(err)
+			}
+		}
+	}
+	if err := s.conn.QueryRowContext(ctx, "select connection_id()").Scan(&s.id); err != nil {
+		return d.explain(err)
+	}
+	return nil
 }
 
 // end ends what a session does, from a connection of its own.

@@ -30,6 +30,9 @@ import (
 type Engine struct {
 	// Unproven lets a server be used that answers like MariaDB and is another.
 	Unproven bool
+	// RunsAs is the role by whose rights all is done, and which several logins share; "" is
+	// the login's own.
+	RunsAs string
 	// Here lets the ledger stand in the database that is changed, where applications may
 	// write to it.
 	Here bool
@@ -46,6 +49,7 @@ type database struct {
 	second       *session // looks on while the first waits; nil until it is needed
 	claim        *session // has the runner's lock; nil unless this is the runner
 	version      string
+	role         string // by whose rights all is done; "" for the user's own
 	account      string // that the server takes the user for, as it is written in a grant
 	logs, trusts bool   // whether there is a binary log, and users may make triggers all the same
 	cluster      bool

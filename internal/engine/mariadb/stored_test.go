@@ -9,6 +9,7 @@ import (
 
 	"lastboard/internal/core/schema"
 	"lastboard/internal/core/sqltext"
+	"lastboard/internal/engine/enginetest"
 )
 
 var words = &schema.Table{Name: "call", Columns: []*schema.Column{{Name: "flag", Type: sqltext.Type{Name: "boolean"}}, {Name: "n", Type: sqltext.Type{Name: "integer"}}, {Name: "s", Type: sqltext.Type{Name: "text"}}}}
@@ -127,4 +128,12 @@ func TestChecksOfColumns(t *testing.T) {
 			t.Errorf("%s is %q, wanted %q", clause, got, want)
 		}
 	}
+}
+
+// FuzzWire is a server that answers at random.
+func FuzzWire(f *testing.F) {
+	hello := "Y\x00\x00\x00\n5.5.5-10.11.9-MariaDB\x00\x01\x00\x00\x0012345678\x00\x0d\xa2\x21\x02\x00\x08\x00\x15\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00123456789012\x00mysql_native_password\x00"
+	fine := "\x07\x00\x00\x02\x00\x00\x00\x02\x00\x00\x00"
+	enginetest.FuzzWire(f, Engine{}, func(address string) string { return "mariadb://pilot@" + address + "/harbour?tls=off" },
+		"", hello, hello+fine, hello+fine+"\x07\x00\x00\x01\x00\x00\x00\x02\x00\x00\x00", hello+"\x16\x00\x00\x02\xff\x15\x04#28000Access denied", hello+fine+"\xff\xff\xff\x01", "\x01\x00\x00\x00\xff", hello+fine+"\x01\x00\x00\x01\x01")
 }

@@ -16,6 +16,7 @@ import (
 	"github.com/go-sql-driver/mysql"
 
 	"lastboard/internal/engine"
+	"lastboard/internal/engine/bounded"
 )
 
 // session is one connection to the server that nobody else uses.
@@ -23,6 +24,7 @@ type session struct {
 	pool  *sql.DB // of this one connection
 	conn  *sql.Conn
 	id    int64
+	line  *bounded.Conn
 	place *place // of the ledger; nil for a session that has none
 	// end asks the server from elsewhere to end what this session does.
 	end func(id int64)
@@ -38,7 +40,26 @@ func (s *session) whole(ctx context.Context, do func(context.Context) error) err
 	}
 	stop := context.AfterFunc(ctx, func() { s.end(s.id) })
 	defer stop()
-	return failure(ctx, do(context.WithoutCancel(ctx)))
+	err := sane(func() error { return do(context.WithoutCancel(ctx)) })
+	if passed := s.line.Passed(); passed != nil {
+		return another(passed.Error(), err)
+	}
+	return failure(ctx, err)
+}
+
+// another is the error for what is no MariaDB server.
+func another(why string, err error) error {
+	return &engine.CannotOpen{Message: "the server does not answer as MariaDB does: " + why, Cure: "see that it is the server that you mean, and what stands between", Err: err}
+}
+
+// sane gives an error where the driver does not survive what the server says.
+func sane(do func() error) (err error) {
+	defer func() {
+		if r := recover(); r != nil {
+			err = another("what it says is no answer", fmt.Errorf("%v", r))
+		}
+	}()
+	return do()
 }
 
 // translate writes a statement of the core for the server.

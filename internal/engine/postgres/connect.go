@@ -14,6 +14,7 @@ import (
 	"github.com/jackc/pgx/v5/pgconn/ctxwatch"
 
 	"lastboard/internal/engine"
+	"lastboard/internal/engine/bounded"
 )
 
 // oldest is the first version of the server that is proven.
@@ -35,11 +36,12 @@ func (e Engine) Open(ctx context.Context, target string, mode engine.Mode) (engi
 	config.BuildContextWatcherHandler = func(c *pgconn.PgConn) ctxwatch.Handler {
 		return &pgconn.CancelRequestContextWatcherHandler{Conn: c, DeadlineDelay: 10 * time.Second}
 	}
-	d := &database{config: config, host: address(config), readOnly: mode == engine.Read}
-	if d.conn, err = d.connect(ctx); err != nil {
+	d := &database{config: config, role: e.RunsAs, host: address(config), readOnly: mode == engine.Read}
+	var line *bounded.Conn
+	if d.conn, line, err = d.begin(ctx); err != nil {
 		return nil, err
 	}
-	if err := d.greet(ctx, e.Unproven, mode); err != nil {
+	if err := errors.Join(d.greet(ctx, e.Unproven, mode), line.Begun()); err != nil {
 		d.Close()
 		return nil, err
 	}
@@ -63,29 +65,62 @@ const settings = `
 	set default_tablespace = ''; set default_table_access_method = 'heap'; set tcp_keepalives_idle = 10; set tcp_keepalives_interval = 5; set tcp_keepalives_count = 3;
 	set client_encoding = 'UTF8'; set synchronous_commit = on`
 
+// connect opens a session.
 func (d *database) connect(ctx context.Context) (*pgconn.PgConn, error) {
-	// A limit that a role or database sets would end the statements that undo it: it goes
-	// along with the connection itself, where no pooler in between refuses that.
-	config := d.config.Copy()
-	config.RuntimeParams["statement_timeout"] = "0"
-	conn, err := pgconn.ConnectConfig(ctx, config)
-	if pe := (*pgconn.PgError)(nil); errors.As(err, &pe) && pe.Code == "08P01" {
-		conn, err = pgconn.ConnectConfig(ctx, d.config.Copy())
-	}
+	conn, line, err := d.begin(ctx)
 	if err != nil {
-		return nil, d.explain(err)
+		return nil, err
 	}
+	return conn, line.Begun()
+}
+
+// begin does that, and leaves the session within the bounds of one that begins.
+func (d *database) begin(ctx context.Context) (*pgconn.PgConn, *bounded.Conn, error) {
+	var line *bounded.Conn
+	conn, err := d.dial(ctx, func(ctx context.Context, network, address string) (net.Conn, error) {
+		l, err := bounded.Dial(ctx, network, address)
+		if err != nil {
+			return nil, err
+		}
+		line = l
+		return l, nil
+	})
+	if err != nil {
+		return nil, nil, d.explain(err)
+	}
+	began := line // one that carries a request to end a statement takes its place
 	if err := script(ctx, conn, settings); err != nil {
 		conn.Close(ctx)
-		return nil, d.cannot("the settings of the session are refused: "+reason(err), "this may be no PostgreSQL server, or a pooler that forbids them: connect to the server itself", err)
+		return nil, nil, d.cannot("the settings of the session are refused: "+reason(err), "this may be no PostgreSQL server, or a pooler that forbids them: connect to the server itself", err)
+	}
+	if d.role != "" {
+		if err := script(ctx, conn, "set role "+quote(d.role)); err != nil {
+			conn.Close(ctx)
+			return nil, nil, d.cannot("user "+d.config.User+" may not act as "+d.role+", which runs_as in lastboard.toml names: "+reason(err), "grant "+quote(d.role)+" to "+quote(d.config.User), err)
+		}
 	}
 	if d.home != "" {
 		if err := script(ctx, conn, "set search_path = "+quote(d.home)); err != nil {
 			conn.Close(ctx)
-			return nil, err
+			return nil, nil, err
 		}
 	}
-	return conn, nil
+	return conn, began, nil
+}
+
+func (d *database) dial(ctx context.Context, dial pgconn.DialFunc) (*pgconn.PgConn, error) {
+	// A limit that a role or database sets would end the statements that undo it: it goes
+	// along with the connection itself, where no pooler in between refuses that.
+	config := d.config.Copy()
+	config.DialFunc = dial
+	config.RuntimeParams["statement_timeout"] = "0"
+	conn, err := pgconn.ConnectConfig(ctx, config)
+	if pe := (*pgconn.PgError)(nil); errors.As(err, &pe) && pe.Code == "08P01" {
+		config = d.config.Copy()
+		config.DialFunc = dial
+		conn, err = pgconn.ConnectConfig(ctx, config)
+	}
+	return conn, err
 }
 
 // genuine is how PostgreSQL itself says what it is, of any distribution.
@@ -158,6 +193,10 @@ func (d *database) explain(err error) error {
 			return d.cannot("the server at "+d.host+" is starting or stopping", "wait, and run the command again", err)
 		}
 		return d.cannot("the server at "+where+" refuses: "+pe.Message, "", err)
+	case errors.Is(err, bounded.ErrTooLong):
+		return another(err)
+	case pgconn.Timeout(err):
+		return d.cannot("the server at "+d.host+" does not answer in time", "check that it runs, and the host and port of the URL", err)
 	case errors.As(err, &dns):
 		return d.cannot("there is no host "+dns.Name, "check the URL of the database in lastboard.toml", err)
 	case strings.Contains(err.Error(), "tls"), strings.Contains(err.Error(), "certificate"), strings.Contains(err.Error(), "TLS"):

@@ -195,11 +195,21 @@ func (p *planner) drop() {
 	}
 	hidden := p.Facts.KeptTable()
 	kept := hidden + "." + tableOf(t).Name
-	sql = append(sql, "create schema "+quote(hidden), "alter table "+name(t.Name)+" set schema "+quote(hidden))
+	sql = append(sql, hide(t, hidden)...)
 	s := p.Add(engine.Catalog, 0, "move table "+t.Name+" out of sight", sql...)
 	s.Why = "so that it comes back as it was; it is dropped when what is kept is discarded"
 	s.Strong = append([]string{t.Name}, strong...)
 	s.Keeps = []*engine.Keeping{{Table: t.Name, Kept: kept, What: engine.KeptTable}}
+}
+
+// hide gives the statements that move a table out of sight, into a schema of its own which
+// nobody else may use, whatever rights the database gives to new ones by default.
+func hide(t *schema.Table, hidden string) []string {
+	return []string{"create schema " + quote(hidden),
+		"do $lastboard$ declare who text; begin " +
+			"for who in select case grantee when 0 then 'public' else quote_ident(pg_get_userbyid(grantee)) end from pg_namespace, aclexplode(nspacl) where nspname = " + literal(hidden) + " and grantee <> nspowner " +
+			"loop execute " + literal("revoke all on schema "+quote(hidden)+" from ") + " || who; end loop; end $lastboard$",
+		"alter table " + name(t.Name) + " set schema " + quote(hidden)}
 }
 
 // callsDefault reports whether a column has a default that calls something, other than for

@@ -91,7 +91,8 @@ func (p *planner) reorder() {
 		}
 	}
 	columns := quoteAll(storedNames(t))
-	sql = append(sql, "create schema "+quote(hidden), "alter table "+table+" set schema "+quote(hidden), createTable(t),
+	sql = append(sql, hide(t, hidden)...)
+	sql = append(sql, createTable(t),
 		"insert into "+table+" ("+columns+") overriding system value select "+columns+" from "+was)
 	for _, k := range t.Uniques {
 		if sameAsAnother(t, k) {

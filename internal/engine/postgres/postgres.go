@@ -30,6 +30,9 @@ import (
 type Engine struct {
 	// Unproven lets a server be used that answers like PostgreSQL and is another.
 	Unproven bool
+	// RunsAs is the role by whose rights all is done, and which several logins share; "" is
+	// the login's own.
+	RunsAs string
 }
 
 var _ engine.Engine = Engine{}
@@ -46,6 +49,7 @@ type database struct {
 	second   *pgconn.PgConn // looks on while the first waits; nil until it is needed
 	log      []written      // how far the log was when, while a backfill goes on
 	claim    *pgconn.PgConn // has the runner's lock; nil unless this is the runner
+	role     string         // by whose rights all is done; "" for the login's own
 	home     string         // the schema of tables that are named without one
 	version  string
 	number   int    // 150018

@@ -92,3 +92,30 @@ func (d *database) GoesAlong(ctx context.Context, table string, columns []string
 	}
 	return list, nil
 }
+
+// selectLent lists the functions of others than superusers that triggers, defaults, checks and
+// indexes of a table run, where the user is a superuser.
+const selectLent = `
+	with t as (select c.oid, c.relowner from pg_class c where c.oid = to_regclass(?) and (select rolsuper from pg_roles where rolname = current_user)),
+	used as (
+		select 'trigger ' || quote_ident(g.tgname) as what, g.tgfoid as f from t join pg_trigger g on g.tgrelid = t.oid where not g.tgisinternal
+		union all
+		select 'a default', d.refobjid from t join pg_attrdef a on a.adrelid = t.oid join pg_depend d on d.classid = 'pg_attrdef'::regclass and d.objid = a.oid where d.refclassid = 'pg_proc'::regclass
+		union all
+		select 'constraint ' || quote_ident(c.conname), d.refobjid from t join pg_constraint c on c.conrelid = t.oid join pg_depend d on d.classid = 'pg_constraint'::regclass and d.objid = c.oid where d.refclassid = 'pg_proc'::regclass
+		union all
+		select 'index ' || quote_ident(x.relname), d.refobjid from t join pg_index i on i.indrelid = t.oid join pg_class x on x.oid = i.indexrelid join pg_depend d on d.classid = 'pg_class'::regclass and d.objid = x.oid where d.refclassid = 'pg_proc'::regclass)
+	select distinct pg_get_userbyid(t.relowner), u.what || ' (' || f.oid::regprocedure || ')' from t, used u join pg_proc f on f.oid = u.f join pg_roles o on o.oid = f.proowner
+	where not o.rolsuper order by 2`
+
+// Lends implements engine.Lender.
+func (d *database) Lends(ctx context.Context, table string) (owner string, code []string, err error) {
+	r, err := d.Query(ctx, selectLent, name(table))
+	if err != nil {
+		return "", nil, err
+	}
+	for _, v := range r.Values {
+		owner, code = text(v[0]), append(code, text(v[1]))
+	}
+	return owner, code, nil
+}

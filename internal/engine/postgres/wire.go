@@ -13,6 +13,7 @@ import (
 
 	"lastboard/internal/core/sqltext"
 	"lastboard/internal/engine"
+	"lastboard/internal/engine/bounded"
 )
 
 // Values travel as text: what a column holds comes back as it is written, and the
@@ -183,6 +184,9 @@ func yes(v any) bool {
 // [engine.Violation] where a constraint stops a statement.
 func failure(ctx context.Context, err error) error {
 	var pe *pgconn.PgError
+	if errors.Is(err, bounded.ErrTooLong) {
+		return another(err)
+	}
 	if !errors.As(err, &pe) {
 		if err != nil && ctx.Err() == nil && !pgconn.Timeout(err) {
 			return &engine.CannotOpen{Message: "the connection to the server was lost: " + err.Error(), Cure: "run the command again: it goes on where it stopped", Err: err}
@@ -224,6 +228,11 @@ func failure(ctx context.Context, err error) error {
 		return &serverError{pe}
 	}
 	return err
+}
+
+// another is the error for what is no PostgreSQL server.
+func another(err error) error {
+	return &engine.CannotOpen{Message: "the server does not answer as PostgreSQL does: " + reason(err), Cure: "see that it is the server that you mean, and what stands between", Err: err}
 }
 
 // keyOf reads the columns from a detail such as "Key (name, flag)=(…) already exists.".

@@ -10,6 +10,7 @@ import (
 	"github.com/jackc/pgx/v5/pgconn"
 
 	"lastboard/internal/engine"
+	"lastboard/internal/engine/enginetest"
 )
 
 // Marks become numbered parameters, and Lastboard's own tables stand in their schema: where
@@ -105,4 +106,11 @@ func TestTimeoutsAreNeverNone(t *testing.T) {
 			t.Errorf("%s is %s, wanted %s", d, got, want)
 		}
 	}
+}
+
+// FuzzWire is a server that answers at random.
+func FuzzWire(f *testing.F) {
+	ready := "R\x00\x00\x00\x08\x00\x00\x00\x00" + "Z\x00\x00\x00\x05I"
+	enginetest.FuzzWire(f, Engine{}, func(address string) string { return "postgres://pilot@" + address + "/harbour?sslmode=disable" },
+		"", "S", "R\x00\x00\x00\x08\x00\x00\x00\x05abcd", "E\x00\x00\x00\x10SFATAL\x00C3D000\x00\x00", ready, ready+"C\x00\x00\x00\x08SET\x00Z\x00\x00\x00\x05I", ready+"T\x00\x00\x00\x06\x00\x00", ready+"D\x7f\xff\xff\xff")
 }
