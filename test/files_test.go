@@ -310,7 +310,7 @@ func TestHelpHasExamples(t *testing.T) {
 
 func TestDemoTellsItsStory(t *testing.T) {
 	o := &office{T: t, dir: t.TempDir()}
-	out := o.must("demo", "office", "--rows", "100000")
+	out := o.must("demo", "office", "--rows", "30000")
 	for _, text := range []string{"is no number in", "berth_id is null in", "0014 is taken back", "0013 is settled", "matches:", "dropped column", "that were there at the start: nothing", "0 lost, 0 refused"} {
 		if !strings.Contains(out, text) {
 			t.Errorf("wanted %q in\n%s", text, out)

@@ -15,7 +15,7 @@ import (
 )
 
 var (
-	seeds     = flag.Int("seeds", 60, "how many random databases to take through four migrations, forward and back")
+	seeds     = flag.Int("seeds", 40, "how many random databases to take through four migrations, forward and back")
 	firstSeed = flag.Uint64("seed", 1, "the first seed")
 )
 

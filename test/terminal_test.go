@@ -332,7 +332,6 @@ func TestFollowOnATerminal(t *testing.T) {
 			s.press("f")
 			f.until("faster again", func(now map[string]any) bool { return now["rest"].(float64) < 2*w["rest"].(float64) })
 			f.must("pace", "--reset")
-			f.quickly()
 			f.end()
 			s.until("nothing is running", "see lastboard status")
 			s.press("q")

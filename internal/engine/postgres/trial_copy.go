@@ -19,7 +19,7 @@ func (t *trial) need(ctx context.Context, c *schema.Change, steps []*engine.Step
 			return err
 		}
 	}
-	words := map[string]bool{}
+	words, kept := map[string]bool{}, map[string]*schema.Schema{}
 	for _, s := range steps {
 		statements := s.SQL
 		if s.Proof != nil {
@@ -33,7 +33,7 @@ func (t *trial) need(ctx context.Context, c *schema.Change, steps []*engine.Step
 				}
 				words[tok.Value] = true
 				if i+2 < len(tokens) && tokens[i+1].Is(".") && (tok.Value == own || strings.HasPrefix(tok.Value, engine.Prefix+"kept_")) {
-					if err := t.kept(ctx, tok.Value, tokens[i+2].Value); err != nil {
+					if err := t.kept(ctx, kept, tok.Value, tokens[i+2].Value); err != nil {
 						return err
 					}
 				}
@@ -207,17 +207,21 @@ func (t *trial) view(ctx context.Context, v *schema.View) error {
 	return nil
 }
 
-// kept makes an empty copy of a table of Lastboard's own that a step reads.
-func (t *trial) kept(ctx context.Context, ns, n string) error {
+// kept makes an empty copy of a table of Lastboard's own that a step reads; known are the
+// schemas that were read for it.
+func (t *trial) kept(ctx context.Context, known map[string]*schema.Schema, ns, n string) error {
 	key := ns + "." + n
 	if t.made[key] {
 		return nil
 	}
-	real, err := (&reader{query: t.d.Query, where: "n.nspname = " + literal(ns), spell: func(_, x string) string { return ns + "." + x }}).read(ctx)
-	if err != nil {
-		return err
+	if known[ns] == nil {
+		real, err := (&reader{query: t.d.Query, where: "n.nspname = " + literal(ns), spell: func(_, x string) string { return ns + "." + x }}).read(ctx)
+		if err != nil {
+			return err
+		}
+		known[ns] = real
 	}
-	table := real.Table(key)
+	table := known[ns].Table(key)
 	if table == nil {
 		return nil // a step makes it
 	}
