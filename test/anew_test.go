@@ -32,7 +32,7 @@ func stoppedMidway(o *office) {
 	if url == "" {
 		url = "sqlite:harbour.db"
 	}
-	o.write("lastboard.toml", "database = 'dev'\n[databases.dev]\nurl = '"+url+"'\nlive = true\n[databases.dev.pace]\nlock_wait = '100us'\nbatch_time = '1ms'\nrest = 0.2\n")
+	o.write("lastboard.toml", "database = 'dev'\n[databases.dev]\nurl = '"+url+"'\nlive = true\n[databases.dev.pace]\nlock_wait = '100us'\nbatch_time = '1ms'\n"+workShare(url))
 	o.migration("0002-feet", deeper)
 	o.dies("batch-committed:2", "advance", "--yes", "--let-writers-wait")
 }

@@ -23,7 +23,7 @@ func wideServerOn(t *testing.T, database func(*testing.T) string, more ...string
 		"insert into vessel select g, 'vessel ' || g, g / 10.0, g % 40 + 1, case when g % 7 = 0 then null else 'NO' end from generate_series(1, 3000) g",
 		"create index by_name on vessel (name)", "create view named as select name from vessel", "analyze")...)
 	o.must("adopt", "--yes")
-	o.write("lastboard.toml", "database = 'dev'\n[databases.dev]\nurl = '"+o.url+"'\nlive = true\n[databases.dev.pace]\nlock_wait = '100us'\nbatch_time = '1ms'\nrest = 0.2\n")
+	o.write("lastboard.toml", "database = 'dev'\n[databases.dev]\nurl = '"+o.url+"'\nlive = true\n[databases.dev.pace]\nlock_wait = '100us'\nbatch_time = '1ms'\nwork_share = '83 %'\n")
 	o.write("migrations/flags.csv", csvOfFlags())
 	return o
 }
@@ -54,7 +54,7 @@ func wideMariaDBOn(t *testing.T, database func(*testing.T) string, more ...strin
 		"insert into vessel select seq, concat('vessel ', seq), seq / 10.0, seq % 40 + 1, case when seq % 7 = 0 then null else 'NO' end from seq_1_to_3000",
 		"create index by_name on vessel (name)")...)
 	o.must("adopt", "--yes")
-	o.write("lastboard.toml", "database = 'dev'\n[databases.dev]\nurl = '"+o.url+"'\nlive = true\n[databases.dev.pace]\nlock_wait = '100us'\nbatch_time = '1ms'\nrest = 0.2\n")
+	o.write("lastboard.toml", "database = 'dev'\n[databases.dev]\nurl = '"+o.url+"'\nlive = true\n[databases.dev.pace]\nlock_wait = '100us'\nbatch_time = '1ms'\nwork_share = '83 %'\n")
 	o.write("migrations/flags.csv", csvOfFlags())
 	return o
 }

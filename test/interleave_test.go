@@ -296,7 +296,7 @@ func interleavedOffice(t *testing.T, name string) *office {
 	if url == "" {
 		url = "sqlite:harbour.db"
 	}
-	o.write("lastboard.toml", "database = 'dev'\n[databases.dev]\nurl = '"+url+"'\nlive = true\n[databases.dev.pace]\nlock_wait = '100us'\nbatch_time = '5ms'\nrest = 0\n")
+	o.write("lastboard.toml", "database = 'dev'\n[databases.dev]\nurl = '"+url+"'\nlive = true\n[databases.dev.pace]\nlock_wait = '100us'\nbatch_time = '5ms'\n"+workShare(url))
 	return o
 }
 

@@ -63,7 +63,7 @@ func TestNoValueIsLostWhileAColumnIsFilled(t *testing.T) {
 			"nullable": "alter table call add fee bigint using (id * 2)",
 		} {
 			t.Run(name+", "+what, func(t *testing.T) {
-				o := liveOffice(t, "lock_wait = '20ms'\nlock_tries = 200\nbatch_time = '4ms'\nrest = 0.5\n", create,
+				o := liveOffice(t, "lock_wait = '20ms'\nlock_tries = 200\nbatch_time = '4ms'\nwork_share = '66 %'\n", create,
 					fmt.Sprintf("insert into call select g, g from generate_series(1, %d) g", rows), "create index call_by_id on call (id)", "analyze")
 				o.migration("0002-change", "-- A change\n"+statement+";\n")
 				o.wants(o.code(0, "forecast"), "backfill")

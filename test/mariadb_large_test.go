@@ -18,7 +18,7 @@ func largeOnMariaDB(t *testing.T, rows int, create string, more ...string) *offi
 		create + " engine=InnoDB character set utf8mb4 collate utf8mb4_nopad_bin",
 		fmt.Sprintf("insert into call_ (dues, note) select seq, concat('n', seq) from seq_1_to_%d", rows), "analyze table call_"}, more...)...)
 	o.must("adopt", "--yes")
-	o.write("lastboard.toml", "database = 'dev'\n[databases.dev]\nurl = '"+o.url+"'\nlive = true\n[databases.dev.pace]\nlock_wait = '50ms'\nlock_tries = 200\nbatch_time = '4ms'\nrest = 0.2\n")
+	o.write("lastboard.toml", "database = 'dev'\n[databases.dev]\nurl = '"+o.url+"'\nlive = true\n[databases.dev.pace]\nlock_wait = '50ms'\nlock_tries = 200\nbatch_time = '4ms'\nwork_share = '83 %'\n")
 	return o
 }
 
@@ -199,7 +199,7 @@ func TestMariaDBNotNullOfALargeTable(t *testing.T) {
 
 func notNullOfALargeTable(t *testing.T, kind, create string) {
 	o := largeOnMariaDB(t, 15_000, create)
-	o.write("lastboard.toml", "database = 'dev'\n[databases.dev]\nurl = '"+o.url+"'\nlive = true\n[databases.dev.pace]\nlock_wait = '2ms'\nlock_tries = 1000\nbatch_time = '4ms'\nrest = 0.2\n")
+	o.write("lastboard.toml", "database = 'dev'\n[databases.dev]\nurl = '"+o.url+"'\nlive = true\n[databases.dev.pace]\nlock_wait = '2ms'\nlock_tries = 1000\nbatch_time = '4ms'\nwork_share = '83 %'\n")
 	start := o.must("describe", "--json")
 	var inserted atomic.Int64
 	stop := o.meanwhile(2, func(db *sql.DB, r *rand.Rand) error {
@@ -252,7 +252,7 @@ func TestMariaDBInUseOrNot(t *testing.T) {
 	} {
 		t.Run(statement, func(t *testing.T) {
 			var seen [2][3]string
-			for i, settings := range []string{"live = true\n[databases.dev.pace]\nlock_wait = '2ms'\nlock_tries = 1000\nbatch_time = '4ms'\nrest = 0.2\n", ""} {
+			for i, settings := range []string{"live = true\n[databases.dev.pace]\nlock_wait = '2ms'\nlock_tries = 1000\nbatch_time = '4ms'\nwork_share = '83 %'\n", ""} {
 				o := largeOnMariaDB(t, 9_000, strings.Replace(largeCall, ", constraint heavy check (dues > 0)", "", 1))
 				o.write("lastboard.toml", "database = 'dev'\n[databases.dev]\nurl = '"+o.url+"'\n"+settings)
 				look := func() string {

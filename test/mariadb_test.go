@@ -187,7 +187,7 @@ func TestMariaDBNoValueIsLostWhileAColumnIsFilled(t *testing.T) {
 			o := newOfficeOn(t, mariadb, "create table call_ (id bigint auto_increment primary key, dues integer not null, note varchar(50)) engine=InnoDB character set utf8mb4 collate utf8mb4_nopad_bin",
 				fmt.Sprintf("insert into call_ (dues, note) select seq, concat(' ', seq) from seq_1_to_%d", rows), "analyze table call_")
 			o.must("adopt", "--yes")
-			o.write("lastboard.toml", "database = 'dev'\n[databases.dev]\nurl = '"+o.url+"'\nlive = true\n[databases.dev.pace]\nlock_wait = '50ms'\nlock_tries = 200\nbatch_time = '4ms'\nrest = 0.5\n")
+			o.write("lastboard.toml", "database = 'dev'\n[databases.dev]\nurl = '"+o.url+"'\nlive = true\n[databases.dev.pace]\nlock_wait = '50ms'\nlock_tries = 200\nbatch_time = '4ms'\nwork_share = '66 %'\n")
 			o.migration("0002-change", "-- A change\n"+statement+";\n")
 			var added atomic.Int64
 			stop := o.meanwhile(2, func(db *sql.DB, r *rand.Rand) error {

@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
+	"math"
 	"math/rand/v2"
 	"net/http"
 	"os/exec"
@@ -32,12 +33,12 @@ type filled struct {
 func filling(t *testing.T, url string, rows int, more, pace string, args ...string) *filled {
 	t.Helper()
 	o := &office{T: t, dir: t.TempDir(), url: url}
-	engine, rest := "", "rest = 0.5\n" // the usual pace of a server would take long
+	engine, share := "", "work_share = '66 %'\n" // the usual pace of a server would take long
 	series := fmt.Sprintf("with recursive s(n) as (select 1 union all select n + 1 from s where n < %d) select n, 'note ' || n from s", rows)
 	switch {
 	case url == "":
 		o.exec("pragma journal_mode = wal")
-		url, rest = "sqlite:harbour.db", ""
+		url, share = "sqlite:harbour.db", ""
 	case o.onMariaDB():
 		engine = " engine=InnoDB character set utf8mb4 collate utf8mb4_nopad_bin"
 		series = fmt.Sprintf("select seq, concat('note ', seq) from seq_1_to_%d", rows)
@@ -45,7 +46,7 @@ func filling(t *testing.T, url string, rows int, more, pace string, args ...stri
 	o.exec("create table call_ (id integer primary key, note varchar(60), other integer)"+engine, "insert into call_ (id, note) "+series)
 	o.must("init", "--url", url)
 	o.must("adopt", "--yes")
-	o.write("lastboard.toml", "database = 'dev'\n[databases.dev]\nurl = '"+url+"'\nlive = true\n"+more+"[databases.dev.pace]\nbatch_time = '5ms'\n"+rest+pace)
+	o.write("lastboard.toml", "database = 'dev'\n[databases.dev]\nurl = '"+url+"'\nlive = true\n"+more+"[databases.dev.pace]\nbatch_time = '5ms'\n"+share+pace)
 	o.migration("0002-fill", "-- Fill\nbackfill call_ set note = upper(note) || '!';\n")
 	f := &filled{office: o, output: &strings.Builder{}, ended: make(chan error, 1)}
 	f.start(args...)
@@ -73,14 +74,18 @@ func (f *filled) work() map[string]any {
 	return out.Work
 }
 
-// wanted gives the rest after a batch that somebody asked for.
+// wanted gives the share of time that somebody wants it to work.
 func (f *filled) wanted() float64 {
 	f.Helper()
-	var out struct{ Pace struct{ Rest float64 } }
+	var out struct {
+		Pace struct {
+			Share float64 `json:"work_share"`
+		}
+	}
 	if err := json.Unmarshal([]byte(f.must("pace", "--json")), &out); err != nil {
 		f.Fatal(err)
 	}
-	return out.Pace.Rest
+	return out.Pace.Share
 }
 
 // until waits for something of the work.
@@ -167,12 +172,12 @@ func TestPace(t *testing.T) {
 				steering.Go(func() { f.must("pace", "--slower") })
 			}
 			steering.Wait()
-			if now := f.wanted(); now != 8*wanted {
-				t.Errorf("three that doubled a rest of %v at once made it %v", wanted, now)
+			if now, want := f.wanted(), 1/(1+8*(1/wanted-1)); math.Abs(now-want) > 1e-9 {
+				t.Errorf("three that doubled the pauses of a share of %v at once made it %v, not %v", wanted, now, want)
 			}
 			f.must("pace", "--release")
 			w = f.until("going on", func(w map[string]any) bool { return goesOn(w) && w["batch_time"].(float64) == 0.002 })
-			if w["held_seconds"].(float64) <= 0 || w["rest"].(float64) < 0.3 {
+			if w["held_seconds"].(float64) <= 0 || w["work_share"].(float64) > 0.75 {
 				t.Errorf("it says %v", w)
 			}
 			f.must("pace", "--reset")

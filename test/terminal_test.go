@@ -322,15 +322,16 @@ func TestFollowOnATerminal(t *testing.T) {
 			}
 			s.resize(80, 24)
 			s.press("s")
-			w := f.until("slower", func(w map[string]any) bool { return w["rest"].(float64) > before["rest"].(float64) })
-			if !holding(w) {
-				t.Errorf("it does not hold any more: %v", w)
+			share := func(w map[string]any) float64 { return w["work_share"].(float64) }
+			slower := f.until("slower", func(w map[string]any) bool { return share(w) < share(before) })
+			if !holding(slower) {
+				t.Errorf("it does not hold any more: %v", slower)
 			}
 			s.press("s") // one key after another
 			s.press("r")
-			f.until("going on", goesOn)
+			slowest := f.until("going on", func(w map[string]any) bool { return goesOn(w) && share(w) < share(slower) })
 			s.press("f")
-			f.until("faster again", func(now map[string]any) bool { return now["rest"].(float64) < 2*w["rest"].(float64) })
+			f.until("faster again", func(w map[string]any) bool { return share(w) > share(slowest) })
 			f.must("pace", "--reset")
 			f.end()
 			s.until("nothing is running", "see lastboard status")

@@ -82,7 +82,7 @@ func (g *global) wish(ctx context.Context, s *session, w view.Wish) (err error) 
 	}
 	_, err = other.steer(ctx, func(p ledger.Pace) ledger.Pace {
 		p.Held = (p.Held || w == view.Hold) && w != view.Release
-		p.Rest = steered(p.Rest, work, w == view.Faster, w == view.Slower)
+		p.Pause = other.steered(p.Pause, work, w == view.Faster, w == view.Slower)
 		return p
 	})
 	return err

@@ -72,7 +72,7 @@ project says.`,
 						p = ledger.AsSaid
 					}
 					p.Held = (p.Held || f.hold) && !f.release
-					p.Rest = steered(p.Rest, w, f.faster, f.slower)
+					p.Pause = s.steered(p.Pause, w, f.faster, f.slower)
 					if f.batchTime > 0 {
 						p.BatchTime = f.batchTime.Seconds()
 					}
@@ -100,26 +100,28 @@ project says.`,
 // The shares of a pause: below the least one there is none, and no run is slowed further
 // than to the greatest.
 const (
-	leastRest    = 0.05
-	greatestRest = project.MostRest
+	leastPause    = 0.05
+	greatestPause = 64
 )
 
 // steered gives the pause after a batch, against the batch, when somebody wants it longer or
 // shorter.
-func steered(rest float64, w *ledger.Work, faster, slower bool) float64 {
-	now := rest
+func (s *session) steered(pause float64, w *ledger.Work, faster, slower bool) float64 {
+	now := pause
 	if now < 0 && w != nil {
-		now = w.Rest
+		now = ledger.PauseOf(w.WorkShare)
 	}
 	switch {
 	case slower:
-		return min(max(now, 0.25)*2, greatestRest)
-	case faster && now/2 < leastRest:
+		return min(max(now, 0.25)*2, greatestPause)
+	case faster && s.db.Info().Host == "": // a file has one writer
+		return max(now/2, ledger.PauseOf(project.MostOfAFile))
+	case faster && now/2 < leastPause:
 		return 0
 	case faster:
 		return now / 2
 	}
-	return rest
+	return pause
 }
 
 // running gives who changes the database, what it does, and what is wanted of it; all nil

@@ -291,7 +291,7 @@ const (
 	fileBatch     = 25 * time.Millisecond
 	serverBatch   = 50 * time.Millisecond
 	serverStretch = time.Millisecond
-	serverShare   = 1.5
+	serverPause   = 1.5
 	serverFlush   = 2
 	idleBatch     = time.Second
 	lockWait      = 200 * time.Millisecond
@@ -322,12 +322,12 @@ func (s *session) restingPace() backfill.Pace {
 	if !s.database.Live {
 		return backfill.Pace{BatchTime: cmp.Or(wanted, idleBatch)}
 	}
-	p := backfill.Pace{BatchTime: min(cmp.Or(wanted, fileBatch), fileBatch), Rest: shortPause, Share: 1}
+	p := backfill.Pace{BatchTime: min(cmp.Or(wanted, fileBatch), fileBatch), Rest: shortPause, Pause: 1}
 	if s.db.Info().Host != "" {
-		p = backfill.Pace{BatchTime: cmp.Or(wanted, serverBatch), Stretch: serverStretch, Rest: shortPause, Share: serverShare, Flush: serverFlush}
+		p = backfill.Pace{BatchTime: cmp.Or(wanted, serverBatch), Stretch: serverStretch, Rest: shortPause, Pause: serverPause, Flush: serverFlush}
 	}
-	if rest := s.database.Pace.Rest; rest != nil {
-		p = p.Resting(*rest)
+	if share := s.database.Pace.WorkShare; share > 0 {
+		p = p.Resting(ledger.PauseOf(share))
 	}
 	return p
 }

@@ -220,10 +220,6 @@ func (m *followModel) figures(width int, w *ledger.Work) []string {
 	if w.Rate > 0 {
 		left = Seconds(w.Left)
 	}
-	rest := "no pause"
-	if w.Rest > 0 {
-		rest = fmt.Sprintf("pause %.2g of a batch", w.Rest)
-	}
 	replicas := "none is known"
 	if len(w.Replicas) > 0 {
 		var names []string
@@ -246,7 +242,7 @@ func (m *followModel) figures(width int, w *ledger.Work) []string {
 	list = append(list, "",
 		pair("rows a second", Count(int64(w.Rate)), "last batch", Seconds(w.Batch)+" of "+Seconds(w.Goal)),
 		pair("time left", left, "longest batch", Seconds(w.Longest)),
-		pair("held so far", Seconds(w.Held), "pace", rest),
+		pair("held so far", Seconds(w.Held), "works", Percent(w.WorkShare)+" of the time"),
 		faint.Render(pad("replicas", 14))+replicas,
 		faint.Render(pad("in the way", 14))+way)
 	switch {
@@ -299,11 +295,8 @@ func (p *Printer) Pace(r *ledger.Runner, w *ledger.Work, want ledger.Pace) {
 	if want.BatchTime > 0 {
 		said = append(said, "batches of "+Seconds(want.BatchTime))
 	}
-	switch {
-	case want.Rest == 0:
-		said = append(said, "no pause between batches")
-	case want.Rest > 0:
-		said = append(said, fmt.Sprintf("a pause of %.2g of a batch", want.Rest))
+	if want.Pause >= 0 {
+		said = append(said, "work "+Percent(ledger.ShareOf(want.Pause))+" of the time")
 	}
 	if len(said) == 0 {
 		p.Line("it works as the project says")
@@ -328,5 +321,17 @@ func PaceJSON(p ledger.Pace) any {
 		}
 		return v
 	}
-	return map[string]any{"held": p.Held, "batch_time": said(p.BatchTime), "rest": said(p.Rest)}
+	share := -1.0
+	if p.Pause >= 0 {
+		share = ledger.ShareOf(p.Pause)
+	}
+	return map[string]any{"held": p.Held, "batch_time": said(p.BatchTime), "work_share": said(share)}
+}
+
+// Percent gives a share of 0 to 1 as people read it.
+func Percent(share float64) string {
+	if share < 0.1 {
+		return fmt.Sprintf("%.1f %%", 100*share)
+	}
+	return fmt.Sprintf("%.0f %%", 100*share)
 }

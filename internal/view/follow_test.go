@@ -18,7 +18,7 @@ func followed(steps, at int) *Followed {
 	f := &Followed{
 		Runner: &ledger.Runner{By: "anna", Host: "pier-2", Since: time.Date(2031, 5, 1, 10, 0, 0, 0, time.UTC)},
 		Work: &ledger.Work{
-			Version: "0006", Name: "registry-in-two", Direction: ledger.Advance, Step: at, Steps: steps, Kind: "backfill", What: "fill registry_no", Rows: 250_000, Of: 1_000_000, Rate: 21_300, Left: 35.2, Batch: 0.098, Longest: 0.143, Goal: 0.1, Rest: 0.2,
+			Version: "0006", Name: "registry-in-two", Direction: ledger.Advance, Step: at, Steps: steps, Kind: "backfill", What: "fill registry_no", Rows: 250_000, Of: 1_000_000, Rate: 21_300, Left: 35.2, Batch: 0.098, Longest: 0.143, Goal: 0.1, WorkShare: 0.83,
 			Holding: "replica pier_b is 6 s behind", Replicas: []ledger.ReplicaWork{{Name: "pier_b", Behind: 6}, {Name: "pier_c", Stopped: true}}, Try: 3, InTheWay: []string{"session 7 (user tide), idle in transaction, for 12.0 s"}, At: time.Now(),
 		},
 	}

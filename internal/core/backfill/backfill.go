@@ -24,9 +24,9 @@ type Pace struct {
 	Stretch time.Duration
 	// Rest is the shortest pause between batches; 0 means none at all.
 	Rest time.Duration
-	// Share is how long a pause is against the stretch or the batch before it, if that is
+	// Pause is how long a pause is against the stretch or the batch before it, if that is
 	// longer.
-	Share float64
+	Pause float64
 	// Limit is what one statement of a batch may take; a batch that takes longer is given up,
 	// and tried with fewer rows. 0 means that it may take any time.
 	Limit time.Duration
@@ -36,16 +36,16 @@ type Pace struct {
 	Flush float64
 }
 
-// Resting gives the pace with another share of rest: the less it is to rest, the longer
-// are its stretches.
-func (p Pace) Resting(share float64) Pace {
+// Resting gives the pace with other pauses: the shorter they are, the longer are its
+// stretches.
+func (p Pace) Resting(pause float64) Pace {
 	switch {
-	case share == 0:
+	case pause == 0:
 		p.Stretch = 0
-	case share < p.Share:
-		p.Stretch = time.Duration(float64(p.Stretch) * p.Share / share)
+	case pause < p.Pause:
+		p.Stretch = time.Duration(float64(p.Stretch) * p.Pause / pause)
 	}
-	p.Share = share
+	p.Pause = pause
 	return p
 }
 
@@ -193,7 +193,7 @@ func Run(ctx context.Context, b *engine.Batch, from Checkpoint, h Hooks) (Checkp
 		}
 		size = min(size, most)
 		if pace.Rest > 0 {
-			rest(ctx, max(pace.Rest, time.Duration(pace.Share*float64(one.worked))))
+			rest(ctx, max(pace.Rest, time.Duration(pace.Pause*float64(one.worked))))
 		}
 	}
 }

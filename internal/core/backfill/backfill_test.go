@@ -60,7 +60,7 @@ const series = "create view s as with recursive c(value) as (select 1 union all 
 // paces are those at which every table is walked.
 var paces = map[string]backfill.Pace{
 	"small batches":  {BatchTime: time.Microsecond},
-	"many stretches": {BatchTime: 20 * time.Millisecond, Stretch: time.Microsecond, Share: 0.1},
+	"many stretches": {BatchTime: 20 * time.Millisecond, Stretch: time.Microsecond, Pause: 0.1},
 }
 
 // TestEveryRowIsDoneOnce stops a backfill after each batch, goes on from its

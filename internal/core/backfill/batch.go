@@ -60,7 +60,7 @@ func (b *batch) run(ctx context.Context, h Hooks) error {
 			break
 		}
 		b.size = nudge(rows, b.took, b.pace.Stretch, b.pace.BatchTime)
-		pause := max(time.Duration(b.pace.Share*float64(b.took)), shortestPause)
+		pause := max(time.Duration(b.pace.Pause*float64(b.took)), shortestPause)
 		if next.Last == next.Upper || b.keys >= b.most || time.Since(started)+pause+b.took > b.pace.BatchTime {
 			break
 		}
@@ -131,7 +131,7 @@ func (b *batch) end(ctx context.Context, tx engine.Tx, from Checkpoint) (string,
 // endAhead does so for one of many short stretches: their keys are read at once.
 func (b *batch) endAhead(ctx context.Context, tx engine.Tx, from Checkpoint) (string, error) {
 	if len(b.ahead) == 0 {
-		stretches := float64(b.pace.BatchTime) / (float64(b.pace.Stretch) * (1 + b.pace.Share))
+		stretches := float64(b.pace.BatchTime) / (float64(b.pace.Stretch) * (1 + b.pace.Pause))
 		rows := min(max(int(float64(b.size)*stretches), b.size), b.most, mostAhead)
 		var err error
 		if b.ahead, err = b.look(ctx, tx, b.Ahead, from, rows); err != nil {

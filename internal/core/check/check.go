@@ -176,7 +176,11 @@ func (c *checker) expr(t *schema.Table, e sqltext.Expr, pos sqltext.Pos) {
 			} else if (x.Name == "upper" || x.Name == "lower") && c.engine.Name() == "sqlite" {
 				c.add(fault.Note, pos, "letters-beyond-ascii", "", "%s leaves letters beyond a-z as they are on SQLite", x.Name)
 			} else if !slices.Contains(portableCalls, x.Name) {
-				c.add(fault.Note, pos, "function-native", "", "%s() is no function of the language and is passed on as it is", x.Name)
+				level, cure := fault.Note, ""
+				if near, ok := sqltext.Nearest(x.Name, portableCalls); ok {
+					level, cure = fault.Warning, "did you mean "+near+"?"
+				}
+				c.add(level, pos, "function-native", cure, "%s() is no function of the language and is passed on as it is", x.Name)
 			}
 		}
 		return true

@@ -28,11 +28,12 @@ type Work struct {
 	Left     float64 `json:"seconds_left"`
 	Batch    float64 `json:"batch_seconds"`
 	Longest  float64 `json:"longest_batch_seconds"`
-	Rest     float64 `json:"rest"` // for how long it rests after a batch, against the batch
-	Goal     float64 `json:"batch_time"`
-	Holding  string  `json:"holding,omitempty"` // why it does nothing just now
-	Held     float64 `json:"held_seconds"`      // that it has done nothing, in all
-	Try      int     `json:"try,omitempty"`     // for a lock that somebody else holds
+	// WorkShare is the share of time that it works, from 0 to 1; the rest it pauses.
+	WorkShare float64 `json:"work_share"`
+	Goal      float64 `json:"batch_time"`
+	Holding   string  `json:"holding,omitempty"` // why it does nothing just now
+	Held      float64 `json:"held_seconds"`      // that it has done nothing, in all
+	Try       int     `json:"try,omitempty"`     // for a lock that somebody else holds
 	// InTheWay are the sessions that hold it, in words.
 	InTheWay []string      `json:"in_the_way,omitempty"`
 	Replicas []ReplicaWork `json:"replicas,omitempty"`
@@ -50,15 +51,22 @@ type ReplicaWork struct {
 // Pace is what somebody at another terminal wants of a run.
 type Pace struct {
 	Held bool
-	// BatchTime is what one batch may take, and Rest how long a pause is against the
+	// BatchTime is what one batch may take, and Pause how long a pause is against the
 	// batch before it; below zero they are as the project says.
-	BatchTime, Rest float64
-	By, Host        string
-	At              string
+	BatchTime, Pause float64
+	By, Host         string
+	At               string
 }
 
 // AsSaid is a pace that wants nothing else than the project says.
-var AsSaid = Pace{BatchTime: -1, Rest: -1}
+var AsSaid = Pace{BatchTime: -1, Pause: -1}
+
+// ShareOf gives the share of time that is worked where a pause is so long against the work
+// before it, and PauseOf the other way round.
+func ShareOf(pause float64) float64 { return 1 / (1 + pause) }
+
+// PauseOf gives how long a pause is against the work before it for a share, above 0.
+func PauseOf(share float64) float64 { return 1/share - 1 }
 
 // side are tables that a database which an earlier version took under care gets when the next
 // run begins: of those who look on and steer, and of what the plan of a run was made from.
@@ -152,11 +160,11 @@ func putPace(ctx context.Context, tx engine.Tx, p Pace) error {
 	if p.Held {
 		held = 1
 	}
-	n, err := tx.Exec(ctx, "update lastboard_pace set held = ?, batch_time = ?, rest = ?, by_whom = ?, host = ?, at = ? where id = 1", held, p.BatchTime, p.Rest, p.By, p.Host, Now())
+	n, err := tx.Exec(ctx, "update lastboard_pace set held = ?, batch_time = ?, rest = ?, by_whom = ?, host = ?, at = ? where id = 1", held, p.BatchTime, p.Pause, p.By, p.Host, Now())
 	if err != nil || n > 0 {
 		return err
 	}
-	_, err = tx.Exec(ctx, "insert into lastboard_pace (id, held, batch_time, rest, by_whom, host, at) values (1, ?, ?, ?, ?, ?, ?)", held, p.BatchTime, p.Rest, p.By, p.Host, Now())
+	_, err = tx.Exec(ctx, "insert into lastboard_pace (id, held, batch_time, rest, by_whom, host, at) values (1, ?, ?, ?, ?, ?, ?)", held, p.BatchTime, p.Pause, p.By, p.Host, Now())
 	return err
 }
 

@@ -10,6 +10,7 @@ import (
 	"path/filepath"
 	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 	"syscall"
 	"time"
@@ -60,13 +61,17 @@ type Pace struct {
 	// A backfill holds while a replica is further behind than ReplicaBehind, or a
 	// transaction is older than OldTransaction; nil means not said, 0 never.
 	ReplicaBehind, OldTransaction *time.Duration
-	// Rest is how long a backfill of a live database rests, against what it has worked; nil
-	// means not said, 0 not at all.
-	Rest *float64
+	// WorkShare is the share of time that a backfill of a live database works, up to 1; the
+	// rest it pauses.
+	WorkShare float64
 }
 
-// MostRest bounds how long a backfill can be made to rest, against what it has worked.
-const MostRest = 64
+// LeastShare is the least share of time that a backfill can be made to work, and MostOfAFile the
+// greatest one on a file, which has one writer: others have it for as long.
+const (
+	LeastShare  = 0.02
+	MostOfAFile = 0.5
+)
 
 type fileProject struct {
 	ID         string                  `toml:"id"`
@@ -88,17 +93,18 @@ type fileDatabase struct {
 type filePace struct {
 	BatchTime      string   `toml:"batch_time"`
 	BatchLimit     string   `toml:"batch_limit"`
-	Rest           *float64 `toml:"rest"`
+	WorkShare      string   `toml:"work_share"`
+	Rest           *float64 `toml:"rest"` // of before
 	LockWait       string   `toml:"lock_wait"`
-	LockTries      int      `toml:"lock_tries"`
+	LockTries      *int     `toml:"lock_tries"`
 	ReplicaBehind  string   `toml:"replica_behind"`
 	OldTransaction string   `toml:"old_transaction"`
-	KeepDays       int      `toml:"keep_days"`
+	KeepDays       *int     `toml:"keep_days"`
 }
 
 var knownKeys = []string{
 	"id", "migrations", "database", "databases", "url", "live", "confirm", "ledger", "runs_as", "replicas", "pace",
-	"batch_time", "batch_limit", "rest", "lock_wait", "lock_tries", "replica_behind", "old_transaction", "keep_days",
+	"batch_time", "batch_limit", "work_share", "lock_wait", "lock_tries", "replica_behind", "old_transaction", "keep_days",
 }
 
 // Load reads the project in dir.
@@ -132,9 +138,16 @@ func Load(dir string) (*Project, error) {
 		if db.URL, err = expand(path, name, d.URL); err != nil {
 			return nil, err
 		}
-		db.Pace = Pace{LockTries: d.Pace.LockTries, KeepDays: d.Pace.KeepDays, Rest: d.Pace.Rest}
-		if r := db.Pace.Rest; r != nil && !(*r >= 0 && *r <= MostRest) {
-			return nil, fault.New(fault.Usage, "configuration", "1 rests for as long as it works, 0 not at all", "%s: rest of database %s is not a number from 0 to %d: %v", path, name, MostRest, *r)
+		for key, n := range map[string]struct{ said, to *int }{"lock_tries": {d.Pace.LockTries, &db.Pace.LockTries}, "keep_days": {d.Pace.KeepDays, &db.Pace.KeepDays}} {
+			if n.said == nil {
+				continue
+			}
+			if *n.to = *n.said; *n.to < 1 {
+				return nil, fault.New(fault.Usage, "configuration", "write a number from 1, or delete the line", "%s: %s of database %s is %d", path, key, name, *n.said)
+			}
+		}
+		if db.Pace.WorkShare, err = workShare(path, db, d.Pace); err != nil {
+			return nil, err
 		}
 		for key, v := range map[string]struct {
 			text string
@@ -172,6 +185,29 @@ func Load(dir string) (*Project, error) {
 	return p, nil
 }
 
+// workShare reads the share of time that a backfill works; 0 means not said.
+func workShare(path string, db *Database, pace filePace) (float64, error) {
+	wrong := func(cure, format string, args ...any) error {
+		return fault.New(fault.Usage, "configuration", cure, "%s: "+format, append([]any{path}, args...)...)
+	}
+	if pace.Rest != nil {
+		share := max(1/(1+max(*pace.Rest, 0)), LeastShare)
+		return 0, wrong(fmt.Sprintf(`write work_share = "%.0f %%"`, 100*share), "rest of database %s is said otherwise now, as the share of time that a backfill works", db.Name)
+	}
+	if pace.WorkShare == "" {
+		return 0, nil
+	}
+	text, ok := strings.CutSuffix(pace.WorkShare, "%")
+	percent, err := strconv.ParseFloat(strings.TrimSpace(text), 64)
+	switch {
+	case !ok || err != nil || !(percent >= 100*LeastShare && percent <= 100):
+		return 0, wrong(`write work_share = "40 %"`, "work_share of database %s is not a share of %.0f %% to 100 %%: %q", db.Name, 100*LeastShare, pace.WorkShare)
+	case strings.HasPrefix(db.URL, "sqlite:") && percent > 100*MostOfAFile:
+		return 0, wrong(fmt.Sprintf(`write work_share = "%.0f %%"`, 100*MostOfAFile), "work_share of database %s is above %.0f %%: a file has one writer, and applications need it for as long", db.Name, 100*MostOfAFile)
+	}
+	return percent / 100, nil
+}
+
 // Above gives the nearest folder with a project, from dir upwards; dir where there is none.
 func Above(dir string) string {
 	for d := dir; ; d = filepath.Dir(d) {
@@ -207,9 +243,15 @@ func explain(path, text string, err error) error {
 			f.Message = fmt.Sprintf("%s needs %s, and this is a TOML %s", strings.Join(decode.Key(), "."), kindWords[m[2]], m[1])
 		}
 	}
-	f.Source = sqltext.SourceLine(text, f.Where.Line)
+	if strings.HasPrefix(f.Message, "cannot store a table in a string") {
+		f.Message, f.Cure = decode.Key()[0]+" needs a text between quotes, and this is a section", "did you mean [databases.NAME]?"
+	}
+	f.Source = secret.ReplaceAllString(sqltext.SourceLine(text, f.Where.Line), "$1$2…")
 	return f
 }
+
+// secret finds passwords in a line that is shown: in a URL, and as one of its options.
+var secret = regexp.MustCompile(`(://[^:/@"']*:)[^@"']*|(?i:((?:ssl)?password\s*=\s*["']?)[^&"']*)`)
 
 // mismatch is what the reader of TOML says of a value of another kind than a setting has.
 var mismatch = regexp.MustCompile(`^cannot decode TOML (\w+) into struct field \S+ of type (\S+)$`)

@@ -95,9 +95,9 @@ func (r *Runner) Work() ledger.Work {
 		out.Held += time.Since(w.holds).Seconds()
 	}
 	p := r.wanted()
-	out.Goal, out.Rest = p.BatchTime.Seconds(), p.Share
+	out.Goal, out.WorkShare = p.BatchTime.Seconds(), ledger.ShareOf(p.Pause)
 	if p.Rest == 0 {
-		out.Rest = 0
+		out.WorkShare = 1
 	}
 	return out
 }
@@ -112,9 +112,9 @@ func (r *Runner) wanted() backfill.Pace {
 	if said.BatchTime > 0 {
 		p.BatchTime = time.Duration(said.BatchTime * float64(time.Second))
 	}
-	if said.Rest >= 0 {
-		p = p.Resting(said.Rest)
-		if p.Rest == 0 && said.Rest > 0 {
+	if said.Pause >= 0 {
+		p = p.Resting(said.Pause)
+		if p.Rest == 0 && said.Pause > 0 {
 			p.Rest = time.Millisecond
 		}
 	}

@@ -199,7 +199,7 @@ func (c *comparison) columnAttributes(col *Column, position int) []attribute {
 		}
 	}
 	return []attribute{
-		{name: "position", value: fmt.Sprint(position)}, {name: "type", value: col.Type.String()}, {name: "declared type", value: strings.ToLower(col.Declared)},
+		{name: "position", value: fmt.Sprint(position)}, {name: "type", value: col.Type.Whole()}, {name: "declared type", value: strings.ToLower(col.Declared)},
 		{name: "not null", value: yes(col.NotNull)}, {"default", c.expr(col.Default), alike(col.Default)}, {"generated", generated, computed}, {name: "stored", value: stored},
 		{name: "identity", value: identity}, {name: "collate", value: strings.ToLower(col.Collate)}, {name: "on update", value: yes(col.OnUpdateNow)},
 		{name: "comment", value: col.Comment}, {name: "options", value: optionsText(col.Options)},

@@ -19,7 +19,7 @@ func (p *parser) action() Action {
 		if p.constraintAhead() {
 			return &AddConstraint{at, p.constraint()}
 		}
-		p.accept("column")
+		p.columnWord()
 		a := &AddColumn{stmt: at, Column: p.column()}
 		if p.accept("using") {
 			a.Using = p.inParentheses()
@@ -30,11 +30,12 @@ func (p *parser) action() Action {
 	case p.accept("rename"):
 		return p.rename(at)
 	case p.accept("alter"):
-		p.accept("column")
+		p.columnWord("set", "type", "drop", "add", "restart")
 		return p.alterColumn(at, p.identifier("a column's name"))
 	case p.accept("rebuild"):
 		return &Rebuild{at}
 	}
+	p.foreign(foreignActions)
 	p.wanted("add", "drop", "rename", "alter", "rebuild")
 	return nil
 }
@@ -46,7 +47,7 @@ func (p *parser) drop(at stmt) Action {
 	case p.accept("primary", "key"):
 		return &DropPrimaryKey{at}
 	}
-	p.accept("column")
+	p.columnWord("restore", "discard")
 	a := &DropColumn{stmt: at, Column: p.identifier("a column's name")}
 	a.Restore = p.restore()
 	a.Discard = p.accept("discard")
@@ -62,7 +63,7 @@ func (p *parser) rename(at stmt) Action {
 		p.expect("to")
 		return &RenameConstraint{at, n, p.identifier("the new name")}
 	}
-	p.accept("column")
+	p.columnWord("to")
 	n := p.identifier("a column's name")
 	p.expect("to")
 	return &RenameColumn{at, n, p.identifier("the new name")}

@@ -58,6 +58,7 @@ func (p *parser) parseStatement() Statement {
 		p.advance()
 		p.wanted("table", "index", "view")
 	}
+	p.foreign(foreignStatements)
 	p.wanted("create", "drop", "alter", "comment", "backfill", "insert", "delete", "assert", "native")
 	return nil
 }
@@ -96,6 +97,7 @@ func (p *parser) column() *ColumnDef {
 	c.Type = p.parseType()
 	for p.option(c) {
 	}
+	p.foreign(foreignOptions)
 	if p.ahead("first") || p.ahead("after") {
 		place := p.place()
 		c.Position = &place

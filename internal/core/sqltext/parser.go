@@ -250,6 +250,7 @@ func (p *parser) skipStatement() {
 
 // name reads a column, constraint or alias name. Unquoted names fold to lower case.
 func (p *parser) identifier(what string) string {
+	p.condition()
 	t := p.tok
 	switch {
 	case t.Kind == Quoted && t.Value == "":

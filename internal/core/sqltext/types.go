@@ -1,6 +1,7 @@
 package sqltext
 
 import (
+	"maps"
 	"slices"
 	"strconv"
 	"strings"
@@ -54,8 +55,27 @@ func (t Type) IsText() bool {
 
 // Equal reports whether two types are the same; positions do not count.
 func (t Type) Equal(u Type) bool {
+	if t.Native && u.Native {
+		return t.Whole() == u.Whole()
+	}
 	return t.Name == u.Name && t.Native == u.Native && t.Unsigned == u.Unsigned &&
 		slices.Equal(t.Args, u.Args) && slices.Equal(t.Values, u.Values)
+}
+
+// Whole gives the type so that two spellings of a native one are the same: an engine may give
+// its numbers as a part of the name.
+func (t Type) Whole() string {
+	if t.Native && len(t.Values) == 0 && len(t.Args) == 0 {
+		if whole, ok := ParseType(t.Name); ok && whole.Native {
+			return whole.String()
+		}
+	}
+	return t.String()
+}
+
+// NearestType gives the type of the language of which a name is most likely a misspelling.
+func NearestType(name string) (string, bool) {
+	return Nearest(name, slices.Concat(TypeNames(), slices.Sorted(maps.Keys(typeSynonyms))))
 }
 
 // String gives the type in its canonical spelling.
