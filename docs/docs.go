@@ -12,4 +12,14 @@ var (
 	Engines string
 	//go:embed safety.md
 	Safety string
+	//go:embed guide.md
+	Guide string
+	//go:embed cookbook.md
+	Cookbook string
+	//go:embed rules.md
+	Rules string
+	//go:embed config.md
+	Config string
+	//go:embed exit.md
+	Exit string
 )

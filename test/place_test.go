@@ -2,6 +2,7 @@ package test
 
 import (
 	"bytes"
+	"encoding/json"
 	"os/exec"
 	"strings"
 	"testing"
@@ -199,4 +200,39 @@ func TestClaimOfAnother(t *testing.T) {
 			o.must("advance", "--yes")
 		})
 	}
+}
+
+// TestTriggersOfAnAccountThatIsGone keep applications from writing: audit names them, and what it
+// says mends them.
+func TestTriggersOfAnAccountThatIsGone(t *testing.T) {
+	o := newOfficeOn(t, mariadb, "create table vessel (id integer primary key, name varchar(20)) engine=InnoDB", "insert into vessel values (1, 'Tern'), (2, 'Knot'), (3, 'Dunlin')",
+		"create user if not exists gone_pilot@'127.0.0.1'", "grant all on *.* to gone_pilot@'127.0.0.1'")
+	o.must("adopt", "--yes")
+	o.migration("0002-less", "-- Less\nalter table vessel drop column name;\n")
+	_, at, _ := strings.Cut(o.url, "@")
+	pilot := *o
+	pilot.url = "mariadb://gone_pilot@" + at
+	pilot.must("advance", "--yes", "--url", pilot.url)
+	o.must("audit")
+	o.exec("drop user gone_pilot@'127.0.0.1'")
+	db := o.open()
+	defer db.Close()
+	if _, err := db.Exec("delete from vessel where id = 1"); err == nil {
+		t.Error("the server lets a trigger act as an account that is gone")
+	}
+	r := o.code(5, "audit")
+	o.wants(r, "gone_pilot@127.0.0.1, which is gone: writes to the table fail", "create or replace trigger")
+	var found struct {
+		Differences []struct{ Mend string }
+	}
+	if err := json.Unmarshal([]byte(o.code(5, "audit", "--json").stdout), &found); err != nil {
+		t.Fatal(err)
+	}
+	for _, d := range found.Differences {
+		o.exec(d.Mend)
+	}
+	o.exec("delete from vessel where id = 1", "update vessel set id = 9 where id = 2")
+	o.must("audit")
+	o.must("retreat", "--to", "1", "--yes")
+	o.same("select id, name from vessel order by id", "3|Dunlin\n9|Knot")
 }

@@ -74,6 +74,10 @@ func TestLoginsThatShareARole(t *testing.T) {
 			o.must("advance", "--yes")
 			o.must("retreat", "--to", "2", "--yes")
 			o.same("select name from vessel", "Tern")
+			if name == "MariaDB" { // the triggers that it has made outlive a login
+				o.must("advance", "--yes")
+				o.exec("drop user mate_b@'127.0.0.1'", "insert into vessel values (2)", "update vessel set id = 3 where id = 2", "delete from vessel where id = 3")
+			}
 			project("mate_a", "harbour_owner")
 			o.must("retreat", "--to", "1", "--yes")
 			o.wants(o.code(0, "audit"), "matches:")

@@ -173,7 +173,7 @@ func TestJSONIsWhatScriptsRelyOn(t *testing.T) {
 	shape("database.name tables.name tables.comment tables.rows tables.columns.name tables.columns.type tables.columns.nullable tables.columns.default tables.columns.generated tables.columns.identity tables.columns.on_update_now tables.columns.comment tables.primary_key tables.unique tables.checks tables.foreign_keys tables.indexes tables.triggers tables.views", "describe", "--json")
 	shape("database.name migrations.version migrations.steps.number migrations.steps.stage migrations.steps.kind migrations.steps.table migrations.steps.what migrations.steps.sql migrations.steps.lock migrations.steps.rewrites migrations.steps.writers_wait migrations.steps.rows migrations.steps.bytes migrations.steps.seconds", "forecast", "--json")
 	shape("findings", "check", "--json")
-	shape("result.outcome result.migrations.version result.migrations.state result.error", "advance", "--yes", "--json")
+	shape("result.outcome result.migrations.version result.migrations.state result.errors", "advance", "--yes", "--json")
 	shape("entries.at entries.version entries.what entries.by entries.host entries.seconds entries.rows", "ledger", "--json")
 	o.migration("0003-bad", "-- Bad\nalter table vessel drop id;\n")
 	r := o.code(3, "advance", "--yes", "--json")

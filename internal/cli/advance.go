@@ -91,23 +91,15 @@ func (st *standing) target(to string) (*migration.Migration, error) {
 }
 
 type resultJSON struct {
-	Outcome    string          `json:"outcome"`
-	Migrations []versionState  `json:"migrations"`
-	Error      *resultFailJSON `json:"error"`
+	Outcome    string         `json:"outcome"`
+	Migrations []versionState `json:"migrations"`
+	// Errors is empty when all is done.
+	Errors []view.FaultJSON `json:"errors"`
 }
 
 type versionState struct {
 	Version string `json:"version"`
 	State   string `json:"state"`
-}
-
-type resultFailJSON struct {
-	Message string     `json:"message"`
-	Step    int        `json:"step"`
-	Cure    string     `json:"cure"`
-	Rule    string     `json:"rule"`
-	Changed string     `json:"changed"`
-	Samples [][]string `json:"samples,omitempty"`
 }
 
 // change is what advance and retreat have in common: which tasks there are, the
@@ -243,7 +235,7 @@ func (s *session) anythingLeft(ctx context.Context) (bool, error) {
 }
 
 func showResult(p *view.Printer, done []versionState, err error) error {
-	out := resultJSON{Outcome: "done", Migrations: done}
+	out := resultJSON{Outcome: "done", Migrations: done, Errors: view.FaultsJSON(err)}
 	if out.Migrations == nil {
 		out.Migrations = []versionState{}
 	}
@@ -251,15 +243,6 @@ func showResult(p *view.Printer, done []versionState, err error) error {
 		out.Outcome = map[fault.Class]string{fault.Refused: "refused", fault.Usage: "refused", fault.Stopped: "stopped", fault.Unknown: "unknown"}[fault.Of(err)]
 		if out.Outcome == "" {
 			out.Outcome = "failed"
-		}
-		out.Error = &resultFailJSON{Message: err.Error()}
-		var list fault.List
-		var f *fault.Fault
-		if errors.As(err, &list) && len(list) > 0 {
-			f = list[0]
-		}
-		if f != nil || errors.As(err, &f) {
-			out.Error = &resultFailJSON{f.Error(), f.Step, f.Cure, f.Rule, f.Changed, f.Samples}
 		}
 	}
 	if e := p.Object(map[string]any{"result": out}); e != nil {

@@ -159,15 +159,6 @@ func (s *session) refusals(p *plan.Plan) (list fault.List) {
 	return list
 }
 
-type findingJSON struct {
-	Level   fault.Level `json:"level"`
-	Rule    string      `json:"rule"`
-	Message string      `json:"message"`
-	Cure    string      `json:"cure"`
-	Where   fault.Where `json:"where"`
-	Samples [][]string  `json:"samples,omitempty"`
-}
-
 // showSarif writes findings for code-review tools.
 func showSarif(p *view.Printer, list fault.List) error {
 	if err := p.Sarif(list, check.Rules(), Version); err != nil {
@@ -181,11 +172,7 @@ func showSarif(p *view.Printer, list fault.List) error {
 
 func showFindings(p *view.Printer, list fault.List) error {
 	if p.JSON {
-		out := []findingJSON{}
-		for _, f := range list {
-			out = append(out, findingJSON{f.Level, f.Rule, f.Message, f.Cure, f.Where, f.Samples})
-		}
-		if err := p.Document(map[string]any{"findings": out}); err != nil {
+		if err := p.Document(map[string]any{"findings": view.FaultsJSON(list)}); err != nil {
 			return err
 		}
 	} else {

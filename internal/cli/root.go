@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"os"
 	"os/signal"
+	"slices"
 	"strings"
 	"syscall"
 
@@ -57,6 +58,7 @@ func Main() int {
 		err = fault.New(fault.Usage, "usage", "see lastboard help", "%v", usage.error)
 	}
 	err = openFault(err)
+	g.json = g.json || slices.Contains(os.Args[1:], "--json") // it may not have come to be read
 	g.printer().Failure(err)
 	return int(fault.Of(err))
 }
@@ -110,7 +112,7 @@ In the order in which people work:
   lastboard audit                  do the tables still match
   lastboard kept, tidy             what is kept; migrations in their canonical form
 
-Topics: lastboard help language, help engines, help safety`,
+Topics: lastboard help guide, cookbook, language, engines, safety, rules, config, exit`,
 		Example: `  lastboard demo
   lastboard forecast --rows 5
   lastboard advance --database harbour --yes=harbour`,

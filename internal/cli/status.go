@@ -29,17 +29,20 @@ safe to run again) or settled. With --waiting the exit code is 5 when one waits.
 			if err != nil {
 				return err
 			}
-			list := st.list()
+			list, wrong := st.list(), st.fits()
 			if s.JSON {
-				err = s.Document(map[string]any{"database": view.DatabaseJSON(s.name(), s.db.Info(), s.database.Live), "migrations": list})
+				err = s.Document(map[string]any{"database": view.DatabaseJSON(s.name(), s.db.Info(), s.database.Live), "migrations": list, "errors": view.FaultsJSON(wrong)})
 			} else {
 				s.Status(list)
-				if f := st.fits(); f != nil {
-					s.Failure(f)
+				if wrong != nil {
+					s.Failure(wrong)
 				}
 			}
 			if err != nil {
 				return err
+			}
+			if wrong != nil {
+				return exitCode(fault.Of(wrong))
 			}
 			if waiting && len(st.waiting(nil)) > 0 {
 				return exitCode(fault.Differs)

@@ -12,5 +12,10 @@ func newTopics() []*cobra.Command {
 		{Use: "language", Short: "The migration language: every statement, type and rule", Long: docs.Language},
 		{Use: "engines", Short: "What each engine does, and what it cannot", Long: docs.Engines},
 		{Use: "safety", Short: "How a change is made safe, and what is promised", Long: docs.Safety},
+		{Use: "guide", Short: "The way through a change, command by command", Long: docs.Guide},
+		{Use: "cookbook", Short: "Migrations for what comes up often", Long: docs.Cookbook},
+		{Use: "rules", Short: "What check finds, and what to do about it", Long: docs.Rules},
+		{Use: "config", Short: "Every setting of lastboard.toml", Long: docs.Config},
+		{Use: "exit", Short: "Exit codes, and what JSON holds", Long: docs.Exit},
 	}
 }

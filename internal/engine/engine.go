@@ -152,6 +152,9 @@ type OwnObject struct {
 	Drop  string // the statement that takes it away
 	Off   bool   // a trigger that was switched off, if only for a while
 	Copy  bool   // a place for empty copies, whose trial has died
+	// Gone is the account as which a trigger acts, where that is there no more: writes to its
+	// table fail. Again is the statement that lets it act as the one who runs that.
+	Gone, Again string
 }
 
 // TxOptions is what a transaction needs beside its statements.

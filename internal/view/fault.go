@@ -9,25 +9,56 @@ import (
 )
 
 // Failure writes an error with all that a person needs: what is wrong and where,
-// which rows, what was changed, and what to do.
+// which rows, what was changed, and what to do; as JSON, it is the document of the command.
 func (p *Printer) Failure(err error) {
 	p.clearProgress()
-	var list fault.List
-	if errors.As(err, &list) {
-		for i, f := range list {
-			if i == mostFaults {
-				fmt.Fprintf(p.err, "and %d more\n", len(list)-i)
-				return
-			}
-			p.fault(f)
-		}
+	if p.JSON {
+		_ = p.Document(map[string]any{"errors": FaultsJSON(err)})
 		return
 	}
-	var f *fault.Fault
-	if !errors.As(err, &f) {
-		f = &fault.Fault{Level: fault.Error, Message: err.Error()}
+	for i, f := range faultsOf(err) {
+		if i == mostFaults {
+			fmt.Fprintf(p.err, "and %d more\n", len(faultsOf(err))-i)
+			return
+		}
+		p.fault(f)
 	}
-	p.fault(f)
+}
+
+// faultsOf gives what an error holds.
+func faultsOf(err error) fault.List {
+	var list fault.List
+	var f *fault.Fault
+	switch {
+	case err == nil:
+		return nil
+	case errors.As(err, &list):
+		return list
+	case errors.As(err, &f):
+		return fault.List{f}
+	}
+	return fault.List{{Level: fault.Error, Message: err.Error()}}
+}
+
+// FaultJSON is an error or a finding, for a program.
+type FaultJSON struct {
+	Level   fault.Level `json:"level"`
+	Rule    string      `json:"rule"`
+	Message string      `json:"message"`
+	Cure    string      `json:"cure"`
+	Where   fault.Where `json:"where"`
+	Step    int         `json:"step,omitempty"`    // of the migration that was running
+	Changed string      `json:"changed,omitempty"` // what was and was not changed
+	Samples [][]string  `json:"samples,omitempty"`
+}
+
+// FaultsJSON gives all that an error holds; nothing is an empty list.
+func FaultsJSON(err error) []FaultJSON {
+	out := []FaultJSON{}
+	for _, f := range faultsOf(err) {
+		out = append(out, FaultJSON{f.Level, f.Rule, f.Message, f.Cure, f.Where, f.Step, f.Changed, f.Samples})
+	}
+	return out
 }
 
 // mostFaults are as many as are written of one kind of input at once.

@@ -223,6 +223,11 @@ func (in *Input) leftovers(ctx context.Context) ([]Finding, error) {
 	if err != nil {
 		return nil, err
 	}
+	for _, o := range own {
+		if o.Gone != "" {
+			list = append(list, Finding{schema.Difference{Table: o.Table, Object: "trigger", Name: o.Name, Attribute: "acts as", Expected: "an account that is there", Found: o.Gone + ", which is gone: writes to the table fail"}, o.Again})
+		}
+	}
 	for _, k := range kept {
 		if !slices.ContainsFunc(own, func(o engine.OwnObject) bool { return o.Name == k.Keeping.Kept }) {
 			list = append(list, Finding{

@@ -125,7 +125,7 @@ func Load(dir string) ([]*Migration, error) {
 			faults = append(faults, &fault.Fault{
 				Level: fault.Error, Class: fault.Usage, Rule: "number-twice", Where: fault.Where{File: list[i].Path, Line: 1, Column: 1},
 				Message: fmt.Sprintf("%s and %s have one number", filepath.Base(list[i-1].Path), filepath.Base(list[i].Path)),
-				Cure:    fmt.Sprintf("rename the later one to %s-%s.sql", NextVersion(list), list[i].Name),
+				Cure:    fmt.Sprintf("give the one that has not run (lastboard ledger says which has) the number %s", NextVersion(list)),
 			})
 		}
 	}

@@ -449,11 +449,15 @@ func (r *Runner) stopped(p *progress, s *engine.Step, err error) error {
 	if out.Cure != "" {
 		out.Cure += "; then "
 	}
-	back := "retreat takes it back"
+	flags := "" // that both need again
+	if r.Settle {
+		flags = " --settle"
+	}
+	back := "retreat" + flags + " takes it back"
 	if p.record.Direction == ledger.Retreat {
 		back = "until then the tables are between two shapes"
 	}
-	out.Cure += p.record.Direction + " goes on from here, " + back
+	out.Cure += p.record.Direction + flags + " goes on from here, " + back
 	ctx := context.Background()
 	e := r.inTx(ctx, engine.TxOptions{}, func(tx engine.Tx) error {
 		if err := ledger.Beat(ctx, tx, r.me); err != nil {

@@ -214,7 +214,7 @@ func (d *database) connect(ctx context.Context, name string) (*session, error) {
 
 // begin does that, and leaves the session within the bounds of one that begins.
 func (d *database) begin(ctx context.Context, name string) (*session, error) {
-	config, s := d.config.Clone(), &session{end: d.end}
+	config, s := d.config.Clone(), &session{end: d.end, role: d.role != ""}
 	config.DBName = name
 	if d.role != "" { // by whose rights alone the database may be used
 		config.DBName = ""

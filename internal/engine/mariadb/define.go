@@ -123,7 +123,7 @@ func (d *database) bounded(ctx context.Context, s *session, sql string, wait tim
 	}
 	switch {
 	case wait > 0 && instant(plain):
-		_, err = s.exec(ctx, "set statement "+settings+"max_statement_time = "+seconds(wait+work)+" for "+translate(plain))
+		_, err = s.exec(ctx, "set statement "+settings+"max_statement_time = "+seconds(wait+work)+" for "+s.defined(translate(plain)))
 	case wait > 0:
 		err = d.patient(ctx, s, sql, wait)
 	default:

@@ -205,11 +205,37 @@ func (d *database) Own(ctx context.Context) ([]engine.OwnObject, error) {
 	for _, v := range r.Values {
 		list = append(list, engine.OwnObject{Kind: text(v[0]), Name: text(v[1]), Table: text(v[2]), Drop: "drop " + text(v[0]) + " if exists " + quote(text(v[1]))})
 	}
+	if err := d.ownerless(ctx, list); err != nil {
+		return nil, err
+	}
 	dead, err := deadTrials(ctx, d.session, d.config.DBName)
 	for _, name := range dead {
 		list = append(list, engine.OwnObject{Kind: "database", Name: name, Drop: "drop database if exists " + quote(name), Copy: true})
 	}
 	return list, err
+}
+
+// ownerless marks the triggers that act as accounts which are there no more, as far as the user
+// may see accounts.
+func (d *database) ownerless(ctx context.Context, own []engine.OwnObject) error {
+	r, err := d.query(ctx, `
+		select trigger_name, definer, lower(action_timing), lower(event_manipulation), event_object_table, action_statement from information_schema.triggers t
+		where trigger_schema = database() and trigger_name like 'lastboard!_%' escape '!'
+			and not exists (select 1 from mysql.global_priv p where t.definer in (p.user, concat(p.user, '@'), concat(p.user, '@', p.host)))`)
+	if c := code(err); c == errNoTableRight || c == errNoDatabaseRight {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	for _, v := range r.Values {
+		i := slices.IndexFunc(own, func(o engine.OwnObject) bool { return o.Kind == "trigger" && o.Name == text(v[0]) })
+		if i >= 0 {
+			own[i].Gone = text(v[1])
+			own[i].Again = "create or replace trigger " + quote(text(v[0])) + " " + text(v[2]) + " " + text(v[3]) + " on " + quote(text(v[4])) + " for each row " + text(v[5])
+		}
+	}
+	return nil
 }
 
 // Advice implements engine.Database.

@@ -139,6 +139,7 @@ func (r *renderer) binary(e *sqltext.Binary, place int) string {
 	if i, ok := e.R.(*sqltext.Interval); ok && (e.Op == "+" || e.Op == "-") {
 		return r.dateSum(e.L, e.Op, i)
 	}
+	r.computes(e)
 	own := binaryStrength[e.Op]
 	op := e.Op
 	left, right := r.expr(e.L, own), r.expr(e.R, own+1)
@@ -160,6 +161,24 @@ func (r *renderer) binary(e *sqltext.Binary, place int) string {
 		}
 	}
 	return planning.Wrap(left+" "+op+" "+right, own, place)
+}
+
+// computes refuses to compute with a text: SQLite would take what it begins with for a number,
+// or 0, where the other engines refuse it.
+func (r *renderer) computes(e *sqltext.Binary) {
+	if !r.strict || !strings.Contains("+-*/%", e.Op) {
+		return
+	}
+	for _, x := range []sqltext.Expr{e.L, e.R} {
+		if l, ok := x.(*sqltext.Literal); ok {
+			if _, err := strconv.ParseFloat(l.Text, 64); err == nil {
+				continue
+			}
+		}
+		if r.scope().Kind(x) == "text" {
+			r.fail("%s is a text, and no number to compute with: write cast(… as numeric)", sqltext.PrintExpr(x))
+		}
+	}
 }
 
 // dateSum renders date arithmetic. Months and years are not: engines differ in
