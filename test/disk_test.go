@@ -63,7 +63,7 @@ func (o *office) fullDisk(folder, statement, query, want string) {
 		o.wants(r, "nothing was changed")
 		o.unchanged(start)
 	} else {
-		o.wants(r, "advance goes on from here, retreat takes it back")
+		o.wants(r, "goes on from here, retreat", " takes it back")
 	}
 	o.wants(o.code(0, "status"), map[int]string{1: "waiting", 4: "stopped"}[r.code])
 	grow(o.T, folder, 400)
