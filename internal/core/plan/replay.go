@@ -70,12 +70,25 @@ func (p *Plan) Encode(before *schema.Delta, program, server string) (json.RawMes
 
 // AgainAdvance plans an advance anew from the facts of its first plan.
 func AgainAdvance(e engine.Engine, f *Facts, base *schema.Schema, m *migration.Migration) (*Plan, error) {
-	return replay(e, f, base).Advance(context.Background(), m)
+	return sound(func() (*Plan, error) { return replay(e, f, base).Advance(context.Background(), m) })
 }
 
 // AgainRetreat plans a retreat anew from the facts of its first plan.
 func AgainRetreat(e engine.Engine, f *Facts, base *schema.Schema, m *ledger.Migration) (*Plan, error) {
-	return replay(e, f, base).Retreat(context.Background(), Progress{Record: m, Steps: f.Steps})
+	return sound(func() (*Plan, error) {
+		return replay(e, f, base).Retreat(context.Background(), Progress{Record: m, Steps: f.Steps})
+	})
+}
+
+// sound gives an error where facts do not fit together so that planning from them breaks:
+// somebody may have changed the ledger.
+func sound(again func() (*Plan, error)) (p *Plan, err error) {
+	defer func() {
+		if r := recover(); r != nil {
+			p, err = nil, fmt.Errorf("what the ledger says of the tables does not fit together: %v", r)
+		}
+	}()
+	return again()
 }
 
 // retold is a trial of which it is known how it went.
