@@ -189,3 +189,25 @@ func TestFilesThatAreNone(t *testing.T) {
 		t.Errorf("of a project that is a pipe it says %s", r)
 	}
 }
+
+// TestLongInsert is a statement with so many rows that what grows with their square does not end.
+func TestLongInsert(t *testing.T) {
+	const rows = 40_000
+	o := adopted(t, "create table vessel (id integer primary key, name text not null unique, berth integer references berth)", "create table berth (id integer primary key)", "insert into berth values (1)")
+	var b strings.Builder
+	b.WriteString("-- Many\ninsert into vessel (id, name, berth) values ")
+	for i := range rows {
+		fmt.Fprintf(&b, "%s(%d, 'Tern %d', 1)", map[bool]string{true: ", "}[i > 0], i+1, i)
+	}
+	o.migration("0002-many", b.String()+";\n")
+	for _, args := range [][]string{{"check"}, {"advance", "--yes"}, {"retreat", "--to", "1", "--yes"}} {
+		r, memory := o.measured(args...)
+		if r.code != 0 || memory > 400<<20 {
+			t.Errorf("%s took %d MB for a statement of %d MB, and says %.300s", args[0], memory>>20, b.Len()>>20, r)
+		}
+		if args[0] == "advance" {
+			o.same("select count(*), min(name), max(berth) from vessel", fmt.Sprintf("%d|Tern 0|1", rows))
+		}
+	}
+	o.same("select count(*) from vessel", "0")
+}

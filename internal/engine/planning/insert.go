@@ -38,7 +38,7 @@ func (p *Planner) NewKeys(c *schema.InsertChange, source string) {
 		names[i] = fmt.Sprintf("v%d", i+1)
 	}
 	// Not with the prefix of Lastboard's own tables: it is none.
-	with := "with lastboardnew (" + strings.Join(names, ", ") + ") as (" + source + ") "
+	with := "with lastboardnew (" + strings.Join(names, ", ") + ") as " + p.Apart + "(" + source + ") "
 	value := func(column string) string {
 		if i := slices.Index(c.Columns, column); i >= 0 {
 			return "lastboardnew." + names[i]

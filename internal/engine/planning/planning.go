@@ -120,6 +120,9 @@ type Planner struct {
 	Lock string
 	// BatchLock is that of a backfill in batches.
 	BatchLock string
+	// Apart is what keeps an engine from looking, for a condition, into each row of a long list
+	// in a statement: that takes it a time which grows with the square of its length.
+	Apart string
 
 	Change   *schema.TableChange
 	Facts    engine.Facts

@@ -36,7 +36,7 @@ type planner struct {
 func newPlanner(f engine.Facts, t *schema.Table) *planner {
 	later := &waiting{}
 	p := &planner{followers: later, Planner: planning.Planner{
-		Dialect: dialect{later}, Facts: f, Table: t, Lock: writeLock, BatchLock: writeLock + ", for a batch at a time",
+		Dialect: dialect{later}, Facts: f, Table: t, Lock: writeLock, BatchLock: writeLock + ", for a batch at a time", Apart: "materialized ",
 		Rates: planning.Rates{Scan: scanRate, Update: updateRate, Paced: pacedRate, Keep: keepRate, Rewrite: rewriteRate, Index: indexRate},
 	}}
 	if t != nil {
