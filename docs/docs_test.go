@@ -3,8 +3,10 @@ package docs_test
 import (
 	"fmt"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strings"
 	"testing"
 
@@ -80,7 +82,7 @@ func TestTheCookbookWorks(t *testing.T) {
 // TestLinksLeadSomewhere follows the links between pages.
 func TestLinksLeadSomewhere(t *testing.T) {
 	link := regexp.MustCompile(`\]\(([^)#:]+)\)`)
-	for _, page := range []string{"../README.md", "../ARCHITECTURE.md", "cookbook.md", "engines.md", "guide.md", "language.md", "rules.md", "safety.md"} {
+	for _, page := range []string{"../README.md", "../ARCHITECTURE.md", "cookbook.md", "engines.md", "guide.md", "config.md", "exit.md", "language.md", "rules.md", "safety.md"} {
 		text, err := os.ReadFile(page)
 		if err != nil {
 			t.Fatal(err)
@@ -90,5 +92,50 @@ func TestLinksLeadSomewhere(t *testing.T) {
 				t.Errorf("%s links to %s: %v", page, m[1], err)
 			}
 		}
+	}
+}
+
+// TestArchitecture holds the page of that name against the packages: each is in its table, and
+// none imports what it says that none does.
+func TestArchitecture(t *testing.T) {
+	page, err := os.ReadFile("../ARCHITECTURE.md")
+	if err != nil {
+		t.Fatal(err)
+	}
+	out, err := exec.Command("go", "list", "-f", "{{.ImportPath}} {{join .Imports \" \"}}", "lastboard/internal/...").Output()
+	if err != nil {
+		t.Fatal(err)
+	}
+	everybodys := []string{"core/mishap", "files"}
+	vocabulary := []string{"core/sqltext", "core/schema"}
+	seen := 0
+	for line := range strings.Lines(string(out)) {
+		fields := strings.Fields(line)
+		name := strings.TrimPrefix(fields[0], "lastboard/internal/")
+		if seen++; !strings.Contains(string(page), "`internal/"+name+"`") {
+			t.Errorf("the page does not say what %s is for", name)
+		}
+		for _, imported := range fields[1:] {
+			to, ours := strings.CutPrefix(imported, "lastboard/internal/")
+			if !ours || slices.Contains(everybodys, to) {
+				continue
+			}
+			core, engine := strings.HasPrefix(name, "core/"), strings.HasPrefix(name, "engine")
+			switch {
+			case to == "cli":
+				t.Errorf("%s imports the commands", name)
+			case to == "view" && name != "cli":
+				t.Errorf("%s imports the view", name)
+			case slices.Contains(vocabulary, name) && !slices.Contains(vocabulary, to), slices.Contains(everybodys, name):
+				t.Errorf("%s imports %s", name, to)
+			case engine && strings.HasPrefix(to, "core/") && !slices.Contains(vocabulary, to):
+				t.Errorf("%s imports %s of the core", name, to)
+			case core && strings.HasPrefix(to, "engine/"):
+				t.Errorf("%s imports the engine %s", name, to)
+			}
+		}
+	}
+	if seen < 20 {
+		t.Errorf("only %d packages were found", seen)
 	}
 }
