@@ -138,3 +138,36 @@ func TestErrorsAsJSON(t *testing.T) {
 	}
 	o.write("lastboard.toml", toml)
 }
+
+// TestForecastByWorkShare is that a backfill which may work for a tenth of the time is forecast to
+// take longer than one that may work for half of it.
+func TestForecastByWorkShare(t *testing.T) {
+	o := adopted(t, "create table vessel (id integer primary key, name text)",
+		"insert into vessel with recursive s(n) as (select 1 union all select n + 1 from s where n < 50000) select n, 'Tern' from s")
+	o.migration("0002-fill", "-- Fill\nbackfill vessel set name = upper(name);\n")
+	seconds := func(share string) float64 {
+		t.Helper()
+		o.paced("lock_wait = '1ms'\nwork_share = '" + share + "'\n")
+		var out struct {
+			Migrations []struct {
+				Steps []struct {
+					Kind    string
+					Seconds float64
+				}
+			}
+		}
+		if err := json.Unmarshal([]byte(o.must("forecast", "--json")), &out); err != nil || len(out.Migrations) != 1 {
+			t.Fatalf("%v: %+v", err, out)
+		}
+		for _, s := range out.Migrations[0].Steps {
+			if s.Kind == "backfill" {
+				return s.Seconds
+			}
+		}
+		t.Fatalf("there is no backfill in %+v", out)
+		return 0
+	}
+	if half, tenth := seconds("50 %"), seconds("10 %"); half <= 0 || tenth < 4.9*half || tenth > 5.1*half {
+		t.Errorf("working half of the time takes %v s, and a tenth %v s", half, tenth)
+	}
+}

@@ -332,6 +332,19 @@ func (s *session) restingPace() backfill.Pace {
 	return p
 }
 
+// slower gives how many times as long as usual a backfill takes, by the share of time that the
+// project lets it work.
+func (s *session) slower() float64 {
+	share, usual := s.database.Pace.WorkShare, ledger.ShareOf(serverPause)
+	if s.db.Info().Host == "" {
+		usual = project.MostOfAFile
+	}
+	if share == 0 || !s.database.Live {
+		return 1
+	}
+	return usual / share
+}
+
 // What a backfill of a live database gives way to unless the project says otherwise.
 const (
 	replicaBehind  = 5 * time.Second
@@ -387,7 +400,7 @@ func (s *session) lockTries() int {
 
 // planner makes a planner on the tables as they are.
 func (s *session) planner(ctx context.Context) (*plan.Planner, error) {
-	in := plan.Input{Engine: s.engine, DB: s.db, Live: s.database.Live, Short: s.lockWait().Seconds(), Sizes: true, Probe: s.probe}
+	in := plan.Input{Engine: s.engine, DB: s.db, Live: s.database.Live, Short: s.lockWait().Seconds(), Slower: s.slower(), Sizes: true, Probe: s.probe}
 	exists, err := s.ledger.Exists(ctx)
 	if err != nil {
 		return nil, err
@@ -406,7 +419,7 @@ func (s *session) runner(o runFlags) *run.Runner {
 		Workers: o.workers, Another: func(ctx context.Context) (engine.Database, error) {
 			return s.engine.Open(ctx, s.project.Path(s.database.URL), engine.Write)
 		},
-		Program: Version, Project: s.project.ID, Live: s.database.Live, LetWritersWait: o.letWritersWait, Settle: o.settle, TrustKept: o.trustKept, SlowStatement: o.slowStatement, Pace: s.pace(),
+		Program: Version, Project: s.project.ID, Slower: s.slower(), Live: s.database.Live, LetWritersWait: o.letWritersWait, Settle: o.settle, TrustKept: o.trustKept, SlowStatement: o.slowStatement, Pace: s.pace(),
 		LockWait: s.lockWait(), LockTries: s.lockTries(), Observe: s.NewProgress().Observe,
 		Differs:       func(d run.Difference) error { return s.goOnAsRecorded(o.yes, d) },
 		ReplicaBehind: s.bound(s.database.Pace.ReplicaBehind, replicaBehind), OldTransaction: s.bound(s.database.Pace.OldTransaction, oldTransaction),

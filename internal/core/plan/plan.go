@@ -34,6 +34,9 @@ type Input struct {
 	Live   bool
 	// Short is the longest time in seconds that writers may wait for one step.
 	Short float64
+	// Slower is how many times as long as usual a fill in batches takes, since the project lets
+	// it work for another share of the time; 0 is as long as usual.
+	Slower float64
 	// Kept is what the database keeps, and KeptNumber the greatest number given to
 	// such a table.
 	Kept       []ledger.Kept
@@ -479,6 +482,11 @@ func (p *Planner) finish(out *Plan) {
 			if s.Seconds > 0 && s.Pause == 0 && s.WritersWait == engine.WaitBriefly {
 				s.WritersWait = engine.WaitThroughout
 			}
+		}
+	}
+	for _, s := range out.Steps {
+		if s.Batch != nil && p.in.Slower > 0 {
+			s.Seconds *= p.in.Slower
 		}
 	}
 	out.After = p.current

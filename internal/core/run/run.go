@@ -22,8 +22,9 @@ import (
 
 // Options is how a run goes about it.
 type Options struct {
-	Program string // version of this program, for the ledger
-	Project string // id of the project, whose ledger it has to be; "" for anybody's
+	Program string  // version of this program, for the ledger
+	Slower  float64 // see [plan.Input]
+	Project string  // id of the project, whose ledger it has to be; "" for anybody's
 	Live    bool
 	// LetWritersWait allows steps for which applications wait throughout.
 	LetWritersWait bool
@@ -124,7 +125,7 @@ func (r *Runner) planner(ctx context.Context) (*plan.Planner, error) {
 	if err != nil {
 		return nil, err
 	}
-	in := plan.Input{Engine: r.Engine, DB: r.DB, Live: r.Live, Short: r.LockWait.Seconds(), Kept: kept, KeptNumber: last}
+	in := plan.Input{Engine: r.Engine, DB: r.DB, Live: r.Live, Short: r.LockWait.Seconds(), Slower: r.Slower, Kept: kept, KeptNumber: last}
 	now, err := r.DB.Schema(ctx)
 	if err != nil {
 		return nil, err
