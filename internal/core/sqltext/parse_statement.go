@@ -93,7 +93,8 @@ func (p *parser) constraintAhead() bool {
 
 // column = name type { option } [ "first" | "after" name [ "rebuild" ] ] .
 func (p *parser) column() *ColumnDef {
-	c := &ColumnDef{Pos: p.tok.Pos, Name: p.identifier("a column's name")}
+	c := &ColumnDef{Pos: p.tok.Pos}
+	c.Name = p.identifier("a column's name")
 	c.Type = p.parseType()
 	for p.option(c) {
 	}
@@ -318,7 +319,8 @@ func (p *parser) backfill(at stmt) Statement {
 	s := &Backfill{stmt: at, Table: p.qualified("the table's name")}
 	p.expect("set")
 	for {
-		a := Assignment{Pos: p.tok.Pos, Column: p.identifier("a column's name")}
+		a := Assignment{Pos: p.tok.Pos}
+		a.Column = p.identifier("a column's name")
 		for _, other := range s.Set {
 			if other.Column == a.Column {
 				p.failAt(a.Pos, "", "column %s is set twice", a.Column)

@@ -163,8 +163,22 @@ func (p *Planner) ExactProof(old, c *schema.Column, value, only string) {
 		SQL:   "select " + KeptSQL("lastboard_key", len(keys)) + ", " + x + " from " + source + where + " limit 5",
 		Count: "select count(*) from " + source + where, Keys: len(keys),
 		Rule: "rows-would-break", Column: c.Name, Message: fmt.Sprintf("%s would be cut, rounded or changed by becoming %s in %%d rows of %s", c.Name, c.Type, p.Table.Name),
-		Cure: "say what they become: using (round(…)) or the like; or correct those rows with a backfill first",
+		Cure: "say what they become, as in using (" + become(old, c) + "); or correct those rows with a backfill first",
 	})
+}
+
+// become gives an expression that makes of every value of a column one of another type.
+func become(old, c *schema.Column) string {
+	name := sqltext.PrintExpr(&sqltext.Ref{Column: old.Name})
+	switch {
+	case c.Type.IsText() && len(c.Type.Args) > 0:
+		return fmt.Sprintf("left(%s, %d)", name, c.Type.Args[0])
+	case c.Type.IsInteger():
+		return "round(" + name + ")"
+	case c.Type.Name == "numeric" && len(c.Type.Args) == 2:
+		return fmt.Sprintf("round(%s, %d)", name, c.Type.Args[1])
+	}
+	return "cast(" + name + " as " + c.Type.String() + ")"
 }
 
 // ColumnValue gives what a column of after will hold, as SQL over before.
