@@ -22,7 +22,7 @@ const (
 
 // What is wrong with a server that has passed a bound.
 var (
-	ErrTooLong = errors.New("it sends more than any answer can be")
+	ErrTooLong = fmt.Errorf("it is longer than %d MB, or than %d MB while a session begins", answers>>20, greets>>20)
 	ErrTooLate = fmt.Errorf("no session has begun within %s", Opening)
 )
 
@@ -30,7 +30,7 @@ var (
 type Conn struct {
 	net.Conn
 	most, got atomic.Int64
-	passed    atomic.Value // the error of the bound that was passed
+	passed    atomic.Pointer[error] // of the bound that was passed
 }
 
 // Dial connects, and begins the time in which the session has to begin.
@@ -56,19 +56,21 @@ func (c *Conn) Passed() error {
 	if c == nil {
 		return nil
 	}
-	err, _ := c.passed.Load().(error)
-	return err
+	if err := c.passed.Load(); err != nil {
+		return *err
+	}
+	return nil
 }
 
 func (c *Conn) Read(p []byte) (int, error) {
 	if c.got.Load() > c.most.Load() {
-		c.passed.Store(ErrTooLong)
+		c.passed.Store(&ErrTooLong)
 		return 0, ErrTooLong
 	}
 	n, err := c.Conn.Read(p)
 	c.got.Add(int64(n))
 	if errors.Is(err, os.ErrDeadlineExceeded) && c.most.Load() == greets {
-		c.passed.Store(ErrTooLate)
+		c.passed.Store(&ErrTooLate)
 	}
 	return n, err
 }

@@ -236,7 +236,10 @@ func (d *database) begin(ctx context.Context, name string) (*session, error) {
 		if s.conn != nil {
 			s.conn.Close()
 		}
-		if passed := s.line.Passed(); passed != nil {
+		switch passed := s.line.Passed(); {
+		case errors.Is(passed, bounded.ErrTooLate):
+			err = d.cannot("the server at "+d.host()+" does not answer in time", "check host and port, and that the server runs", err)
+		case passed != nil:
 			err = another(passed.Error(), err)
 		}
 		return nil, errors.Join(err, s.pool.Close())

@@ -50,14 +50,14 @@ func (s *session) whole(ctx context.Context, do func(context.Context) error) err
 
 // another is the error for what is no MariaDB server.
 func another(why string, err error) error {
-	return &engine.CannotOpen{Message: "the server does not answer as MariaDB does: " + why, Cure: "see that it is the server that you mean, and what stands between", Err: err}
+	return &engine.CannotOpen{Message: "the server's answer is not taken: " + why, Cure: "see that it is the server that you mean, and what stands between", Err: err}
 }
 
 // sane gives an error where the driver does not survive what the server says.
 func sane(do func() error) (err error) {
 	defer func() {
 		if r := recover(); r != nil {
-			err = another("what it says is no answer", fmt.Errorf("%v", r))
+			err = another("it is none that MariaDB gives", fmt.Errorf("%v", r))
 		}
 	}()
 	return do()

@@ -232,7 +232,7 @@ func failure(ctx context.Context, err error) error {
 
 // another is the error for what is no PostgreSQL server.
 func another(err error) error {
-	return &engine.CannotOpen{Message: "the server does not answer as PostgreSQL does: " + reason(err), Cure: "see that it is the server that you mean, and what stands between", Err: err}
+	return &engine.CannotOpen{Message: "the server's answer is not taken: " + reason(err), Cure: "see that it is the server that you mean, and what stands between", Err: err}
 }
 
 // keyOf reads the columns from a detail such as "Key (name, flag)=(…) already exists.".
