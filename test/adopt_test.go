@@ -90,7 +90,7 @@ func TestAdoptIsRefusedTwice(t *testing.T) {
 	other := newOffice(t, pier...)
 	other.migration("0001-mine", "-- Mine\ncreate table t (a text);\n")
 	other.wants(other.code(3, "adopt", "--yes"), "has migrations already")
-	// Tables that are there and a migration that makes them: the way is adopt.
+	// Existing tables and a migration that makes them: the way is adopt.
 	third := newOffice(t, pier...)
 	third.migration("0001-berths", "-- Berths\ncreate table berth (id integer primary key);\n")
 	third.wants(third.code(3, "advance", "--yes"), "there is a table berth already")

@@ -229,7 +229,7 @@ func TestTriggersOfAnAccountThatIsGone(t *testing.T) {
 		t.Fatal(err)
 	}
 	for _, d := range found.Differences {
-		o.exec(d.Mend)
+		o.asPerson(d.Mend)
 	}
 	o.exec("delete from vessel where id = 1", "update vessel set id = 9 where id = 2")
 	o.must("audit")

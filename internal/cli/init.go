@@ -21,8 +21,8 @@ func newInit(g *global) *cobra.Command {
 	return &cobra.Command{
 		Use:   "init [FOLDER]",
 		Short: "Start a project here",
-		Long: `Writes lastboard.toml and an empty folder migrations. Nothing that is there is
-overwritten. --url sets the database; it need not exist yet.`,
+		Long: `Writes lastboard.toml and an empty folder migrations. Existing files are
+not overwritten. --url sets the database; it need not exist yet.`,
 		Example: `  lastboard init
   lastboard init --url sqlite:harbour.db
   lastboard init office --url sqlite:/var/lib/office/harbour.db`,

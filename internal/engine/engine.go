@@ -152,8 +152,9 @@ type OwnObject struct {
 	Drop  string // the statement that takes it away
 	Off   bool   // a trigger that was switched off, if only for a while
 	Copy  bool   // a place for empty copies, whose trial has died
-	// Gone is the account as which a trigger acts, where that is there no more: writes to its
-	// table fail. Again is the statement that lets it act as the one who runs that.
+	// Gone is the account as which a trigger acts, where that exists no more: writes to its
+	// table fail. Again is what lets it act as the one who runs that, in
+	// the engine's own client: its body has statements of its own.
 	Gone, Again string
 }
 

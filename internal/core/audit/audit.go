@@ -225,7 +225,7 @@ func (in *Input) leftovers(ctx context.Context) ([]Finding, error) {
 	}
 	for _, o := range own {
 		if o.Gone != "" {
-			list = append(list, Finding{schema.Difference{Table: o.Table, Object: "trigger", Name: o.Name, Attribute: "acts as", Expected: "an account that is there", Found: o.Gone + ", which is gone: writes to the table fail"}, o.Again})
+			list = append(list, Finding{schema.Difference{Table: o.Table, Object: "trigger", Name: o.Name, Attribute: "acts as", Expected: "an existing account", Found: o.Gone + ", which is gone: writes to the table fail"}, in.shown([]string{o.Again})})
 		}
 	}
 	for _, k := range kept {

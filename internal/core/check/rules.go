@@ -65,7 +65,7 @@ var rules = []Rule{
 	{"key-nullable", "A column of the primary key cannot be null.", "Drop the key first."},
 	{"key-set", "A backfill cannot set the key by which it finds its rows.", "Add a new column, and make that the key."},
 	{"key-twice", "The table has a primary key already.", "Drop it in the same statement."},
-	{"key-exists", "A row to insert, or to bring back, has the key of a row that is there.", "Insert what is not there yet; change other rows with a backfill."},
+	{"key-exists", "A row to insert, or to bring back, has the key of an existing row.", "Insert what is not there yet; change other rows with a backfill."},
 	{"reference-not-unique", "A foreign key refers to columns that are no key.", "Refer to the primary key, or to columns with a unique constraint."},
 	{"table-without-key", "The table has no key, so that its rows could not be found for the way back.", "Add a primary key, or write `discard`."},
 	{"table-without-columns", "The last column of a table cannot be dropped.", "Drop the table."},

@@ -22,10 +22,10 @@ import (
 
 // Options is how a run goes about it.
 type Options struct {
-	Program string  // version of this program, for the ledger
-	Slower  float64 // see [plan.Input]
-	Project string  // id of the project, whose ledger it has to be; "" for anybody's
+	Program string // version of this program, for the ledger
+	Project string // id of the project, whose ledger it has to be; "" for anybody's
 	Live    bool
+	Slower  float64 // see [plan.Input]
 	// LetWritersWait allows steps for which applications wait throughout.
 	LetWritersWait bool
 	// Settle ends overlaps at once: no application uses the old shape any more.

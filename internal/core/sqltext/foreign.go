@@ -12,7 +12,7 @@ var foreignStatements = map[string]string{
 	"begin": ownTransactions, "start": ownTransactions, "commit": ownTransactions, "rollback": ownTransactions, "savepoint": ownTransactions, "end": ownTransactions,
 	"select":   "delete it, or write assert (…) where it proves something",
 	"truncate": "write delete from TABLE where true: its rows are kept for the way back",
-	"replace":  "write insert into TABLE … for new rows, backfill TABLE set … for those that are there",
+	"replace":  "write insert into TABLE … for new rows, backfill TABLE set … for existing ones",
 	"add":      "begin with alter table TABLE", "rename": "begin with alter table TABLE", "modify": "begin with alter table TABLE",
 	"grant": native, "revoke": native, "call": native, "do": native, "set": native, "merge": native, "lock": native, "analyze": native, "vacuum": native, "optimize": native, "pragma": native, "use": native, "with": native,
 	"copy": native, "load": native,

@@ -10,6 +10,8 @@ import (
 	"os"
 	"sync/atomic"
 	"time"
+
+	"lastboard/internal/engine"
 )
 
 // The bounds: how long a server may take until a session has begun, with all that is asked of
@@ -25,6 +27,11 @@ var (
 	ErrTooLong = fmt.Errorf("it is longer than %d MB, or than %d MB while a session begins", answers>>20, greets>>20)
 	ErrTooLate = fmt.Errorf("no session has begun within %s", Opening)
 )
+
+// NotTaken is the error of a server whose answer is not taken, for a reason in words.
+func NotTaken(why string, err error) error {
+	return &engine.CannotOpen{Message: "the server's answer is not taken: " + why, Cure: "see that it is the server that you mean, and what stands between", Err: err}
+}
 
 // Conn is a connection with bounds. It belongs to one session.
 type Conn struct {

@@ -240,7 +240,7 @@ func (d *database) begin(ctx context.Context, name string) (*session, error) {
 		case errors.Is(passed, bounded.ErrTooLate):
 			err = d.cannot("the server at "+d.host()+" does not answer in time", "check host and port, and that the server runs", err)
 		case passed != nil:
-			err = another(passed.Error(), err)
+			err = bounded.NotTaken(passed.Error(), err)
 		}
 		return nil, errors.Join(err, s.pool.Close())
 	}

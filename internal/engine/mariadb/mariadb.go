@@ -232,7 +232,7 @@ func (d *database) ownerless(ctx context.Context, own []engine.OwnObject) error 
 		i := slices.IndexFunc(own, func(o engine.OwnObject) bool { return o.Kind == "trigger" && o.Name == text(v[0]) })
 		if i >= 0 {
 			own[i].Gone = text(v[1])
-			own[i].Again = "create or replace trigger " + quote(text(v[0])) + " " + text(v[2]) + " " + text(v[3]) + " on " + quote(text(v[4])) + " for each row " + text(v[5])
+			own[i].Again = "delimiter //\ncreate or replace trigger " + quote(text(v[0])) + " " + text(v[2]) + " " + text(v[3]) + " on " + quote(text(v[4])) + " for each row " + text(v[5]) + "//\ndelimiter ;"
 		}
 	}
 	return nil

@@ -43,21 +43,16 @@ func (s *session) whole(ctx context.Context, do func(context.Context) error) err
 	defer stop()
 	err := sane(func() error { return do(context.WithoutCancel(ctx)) })
 	if passed := s.line.Passed(); passed != nil {
-		return another(passed.Error(), err)
+		return bounded.NotTaken(passed.Error(), err)
 	}
 	return failure(ctx, err)
-}
-
-// another is the error for what is no MariaDB server.
-func another(why string, err error) error {
-	return &engine.CannotOpen{Message: "the server's answer is not taken: " + why, Cure: "see that it is the server that you mean, and what stands between", Err: err}
 }
 
 // sane gives an error where the driver does not survive what the server says.
 func sane(do func() error) (err error) {
 	defer func() {
 		if r := recover(); r != nil {
-			err = another("it is none that MariaDB gives", fmt.Errorf("%v", r))
+			err = bounded.NotTaken("it is none that MariaDB gives", fmt.Errorf("%v", r))
 		}
 	}()
 	return do()

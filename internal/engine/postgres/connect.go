@@ -194,7 +194,7 @@ func (d *database) explain(err error) error {
 		}
 		return d.cannot("the server at "+where+" refuses: "+pe.Message, "", err)
 	case errors.Is(err, bounded.ErrTooLong):
-		return another(err)
+		return bounded.NotTaken(reason(err), err)
 	case pgconn.Timeout(err):
 		return d.cannot("the server at "+d.host+" does not answer in time", "check that it runs, and the host and port of the URL", err)
 	case errors.As(err, &dns):

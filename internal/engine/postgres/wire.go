@@ -185,7 +185,7 @@ func yes(v any) bool {
 func failure(ctx context.Context, err error) error {
 	var pe *pgconn.PgError
 	if errors.Is(err, bounded.ErrTooLong) {
-		return another(err)
+		return bounded.NotTaken(reason(err), err)
 	}
 	if !errors.As(err, &pe) {
 		if err != nil && ctx.Err() == nil && !pgconn.Timeout(err) {
@@ -228,11 +228,6 @@ func failure(ctx context.Context, err error) error {
 		return &serverError{pe}
 	}
 	return err
-}
-
-// another is the error for what is no PostgreSQL server.
-func another(err error) error {
-	return &engine.CannotOpen{Message: "the server's answer is not taken: " + reason(err), Cure: "see that it is the server that you mean, and what stands between", Err: err}
 }
 
 // keyOf reads the columns from a detail such as "Key (name, flag)=(…) already exists.".
