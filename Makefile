@@ -42,4 +42,4 @@ faults: servers
 # A longer hunt: random migrations under new seeds, then the parser.
 fuzz:
 	go test ./test -count=1 -timeout 60m -run Random -seeds 1000 -seed 10000
-	go test ./internal/core/sqltext -fuzz FuzzParse -fuzztime 5m
+	go test ./internal/sqltext -fuzz FuzzParse -fuzztime 5m

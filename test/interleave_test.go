@@ -30,6 +30,7 @@ type convoy struct {
 	moved   map[int]bool
 	touched map[int]bool // its berth was written, or its name when nothing followed it
 	named   []int        // rows whose name was just written
+	kind    interleaved
 	next    int
 }
 
@@ -93,7 +94,18 @@ func (f *convoy) thing() (what string, do func(db *sql.DB) error) {
 			return nil
 		}
 	}
-	switch f.r.IntN(6) {
+	switch f.r.IntN(11) {
+	case 6:
+		name := fmt.Sprintf("called %d", n)
+		return "existing rows are inserted, and so updated", func(db *sql.DB) error { return f.upserts(db, list, name) }
+	case 7:
+		return "another row takes the key of one", func(db *sql.DB) error { return f.replaces(db, list[0], 5000+n) }
+	case 8:
+		return "rows are copied", func(db *sql.DB) error { return f.copies(db, in, 5000+n) }
+	case 9:
+		return "the table is emptied, and keys come again", func(db *sql.DB) error { return f.empties(db, 5000+n) }
+	case 10:
+		return "somebody else runs it, too", func(*sql.DB) error { f.command("advance", "--yes", "--settle", "--let-writers-wait").Run(); return nil }
 	case 0:
 		name := fmt.Sprintf("called %d", n)
 		return "what is read changes", each("name = '"+name+"'", func(o int, s *ship) { s.name = name; f.named = append(f.named, o) })
@@ -143,9 +155,128 @@ func (f *convoy) thing() (what string, do func(db *sql.DB) error) {
 			return err
 		}
 		defer tx.Rollback()
+		for _, text := range []string{"savepoint a", "update vessel set name = 'never' where orig = 1", "rollback to savepoint a"} {
+			if _, err := tx.Exec(text); err != nil {
+				return err
+			}
+		}
 		_, err = tx.Exec(fmt.Sprintf("update vessel set name = 'never', berth = 9, id = id + 700000 where orig in (%s)", in))
 		return err
 	}
+}
+
+// upserts writes rows as applications do that do not know whether they are there.
+func (f *convoy) upserts(db *sql.DB, list []int, name string) error {
+	tx, err := db.Begin()
+	if err != nil {
+		return err
+	}
+	defer tx.Rollback()
+	var written []int
+	for _, o := range list {
+		var id int
+		if err := tx.QueryRow(fmt.Sprintf("select id from vessel where orig = %d", o)).Scan(&id); err == sql.ErrNoRows {
+			continue
+		} else if err != nil {
+			return err
+		}
+		meets := "on conflict (id) do update set name = excluded.name"
+		if f.engine == "MariaDB" {
+			meets = "on duplicate key update name = values(name)"
+		}
+		if _, err := tx.Exec(fmt.Sprintf("insert into vessel (id, orig, name, berth, length) values (%d, %d, '%s', 1, %d) %s", id, o, name, o, meets)); err != nil {
+			return err
+		}
+		written = append(written, o)
+	}
+	if err := tx.Commit(); err != nil {
+		return err
+	}
+	for _, o := range written {
+		f.ships[o].name, f.named = name, append(f.named, o)
+	}
+	return nil
+}
+
+// replaces puts a row, with its number, in the place of another one.
+func (f *convoy) replaces(db *sql.DB, o, number int) error {
+	tx, err := db.Begin()
+	if err != nil {
+		return err
+	}
+	defer tx.Rollback()
+	var id int
+	if err := tx.QueryRow(fmt.Sprintf("select id from vessel where orig = %d", o)).Scan(&id); err == sql.ErrNoRows {
+		return nil
+	} else if err != nil {
+		return err
+	}
+	row := fmt.Sprintf("into vessel (id, orig, name, berth, length) values (%d, %d, 'new', %d, %d)", id, number, number, number)
+	statements := []string{"replace " + row}
+	if f.engine == "PostgreSQL" {
+		statements = []string{fmt.Sprintf("delete from vessel where id = %d", id), "insert " + row}
+	}
+	for _, text := range statements {
+		if _, err := tx.Exec(text); err != nil {
+			return err
+		}
+	}
+	if err := tx.Commit(); err != nil {
+		return err
+	}
+	f.gone[o] = true
+	f.came(number)
+	return nil
+}
+
+// came notes a row that an application has made.
+func (f *convoy) came(number int) {
+	f.ships[number] = &ship{"new", "null", fmt.Sprint(number)}
+	f.named = append(f.named, number)
+}
+
+// copies makes a row of another one; its number is the given one.
+func (f *convoy) copies(db *sql.DB, in string, number int) error {
+	r, err := db.Exec(fmt.Sprintf("insert into vessel (id, orig, name, berth, length) select %d, %d, 'new', %d, %d from vessel where orig in (%s) and orig = (select min(v.orig) from vessel v where v.orig in (%s))", number, number, number, number, in, in))
+	if err != nil {
+		return err
+	}
+	if n, err := r.RowsAffected(); err != nil || n == 0 {
+		return err
+	}
+	f.came(number)
+	return nil
+}
+
+// empties takes all rows away, and puts another one under the key of one of them.
+func (f *convoy) empties(db *sql.DB, number int) error {
+	if strings.HasPrefix(f.kind.name, "rows that go") {
+		return nil // those that went before come back
+	}
+	var id sql.NullInt64
+	if err := db.QueryRow("select min(id) from vessel").Scan(&id); err != nil || !id.Valid {
+		return err
+	}
+	empty := "delete from vessel"
+	if f.engine != "SQLite" {
+		empty = "truncate table vessel"
+	}
+	if _, err := db.Exec(empty); err != nil {
+		return err
+	}
+	for o := range f.ships {
+		f.gone[o] = true
+	}
+	for range 200 { // the run may have it locked
+		if _, err := db.Exec(fmt.Sprintf("insert into vessel (id, orig, name, berth, length) values (%d, %d, 'new', %d, %d)", id.Int64, number, number, number)); err == nil {
+			f.came(number)
+			return nil
+		} else if strings.Contains(err.Error(), "tag") || strings.Contains(err.Error(), "flag") {
+			return err
+		}
+		time.Sleep(10 * time.Millisecond)
+	}
+	return fmt.Errorf("no row can be inserted any more")
 }
 
 // run runs the program, and lets something happen at the n-th statement that it sends. It
@@ -303,6 +434,7 @@ func interleavedOffice(t *testing.T, name string) *office {
 // begin fills the table anew.
 func (f *convoy) begin(k interleaved) {
 	f.Helper()
+	f.kind = k
 	var rows []string
 	for o := 1; o <= 400; o++ {
 		s := &ship{fmt.Sprint("vessel ", o), "null", fmt.Sprint(o)}

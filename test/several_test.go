@@ -50,7 +50,7 @@ func TestSeveralMigrationsAreForeseen(t *testing.T) {
 func TestCheckSaysWhatAdvanceRefuses(t *testing.T) {
 	onEach(t, berthsOf(500), func(t *testing.T, o *office) {
 		o.paced("lock_wait = '100us'\n")
-		o.migration("0002-less", "-- Less\nalter table berth drop column depth;\nalter table berth add column twice integer generated always as (id * 2) stored;\n")
+		o.migration("0002-less", "-- Less\nalter table berth rename column depth to deep, alter depth set default 5;\nalter table berth add column twice integer generated always as (id * 2) stored;\n")
 		o.wants(o.code(0, "check"), "warning needs-overlap", "--settle")
 		r := o.code(3, "advance", "--yes")
 		o.wants(r, "needs-overlap", "writers-would-wait", "--let-writers-wait", "--settle")

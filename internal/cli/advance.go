@@ -13,6 +13,7 @@ import (
 	"lastboard/internal/core/fault"
 	"lastboard/internal/core/ledger"
 	"lastboard/internal/core/migration"
+	"lastboard/internal/core/plan"
 	"lastboard/internal/core/run"
 	"lastboard/internal/engine"
 	"lastboard/internal/view"
@@ -46,12 +47,17 @@ whatever way, goes on when the command is run again.`,
 }
 
 func addRunFlags(c *cobra.Command, f *runFlags) {
+	addWaitFlags(c, f)
+	c.Flags().BoolVar(&f.trustKept, "trust-kept", false, "put back what is kept although its triggers were switched off for a while")
+	c.Flags().BoolVar(&f.settle, "settle", false, "end overlaps at once: no application uses the old shape any more")
+}
+
+// addWaitFlags adds those of every command that changes a database.
+func addWaitFlags(c *cobra.Command, f *runFlags) {
 	c.Flags().StringVar(&f.metrics, "metrics", "", "serve what it does as metrics on this address while it runs, as 127.0.0.1:9741")
 	c.Flags().IntVar(&f.workers, "workers", 1, "connections that share a large backfill on a server: 1 or 2")
 	c.Flags().BoolVar(&f.letWritersWait, "let-writers-wait", false, "allow steps for which writers of a live database wait throughout")
-	c.Flags().BoolVar(&f.trustKept, "trust-kept", false, "put back what is kept although its triggers were switched off for a while")
 	c.Flags().BoolVar(&f.slowStatement, "slow-statement", false, "allow statements that read a whole table for each row of another")
-	c.Flags().BoolVar(&f.settle, "settle", false, "end overlaps at once: no application uses the old shape any more")
 }
 
 func (s *session) advanceTasks(st *standing, to string) ([]run.Task, string, error) {
@@ -66,7 +72,10 @@ func (s *session) advanceTasks(st *standing, to string) ([]run.Task, string, err
 	var words []string
 	if k := st.unfinished(); k != nil {
 		if k.Direction == ledger.Retreat {
-			return nil, "", fault.New(fault.Refused, "half-way-back", "run lastboard retreat with --to below it to go on; then advance", "migration %s is half way back", k.Version)
+			return nil, "", fault.New(fault.Refused, "half-way", "run lastboard retreat with --to below it to go on; then advance", "migration %s is half way back", k.Version)
+		}
+		if k.Direction == ledger.Settle {
+			return nil, "", fault.New(fault.Refused, "half-way", "run lastboard settle to go on; then advance", "migration %s is half settled", k.Version)
 		}
 		tasks = append(tasks, run.Task{File: st.fileOf(k.Version), Known: k})
 		words = append(words, "go on with "+k.Version+"-"+k.Name)
@@ -160,7 +169,7 @@ func (g *global) change(ctx context.Context, f runFlags, find func(context.Conte
 		return err
 	}
 	for _, t := range tasks {
-		planned, runErr := r.Do(ctx, t)
+		planned, runErr := r.Do(ctx, &t)
 		if runErr != nil {
 			if fault.Of(runErr) == fault.Stopped {
 				done = append(done, versionState{t.Version(), ledger.Stopped})
@@ -169,8 +178,11 @@ func (g *global) change(ctx context.Context, f runFlags, find func(context.Conte
 			return run.After(ended, runErr)
 		}
 		ended = append(ended, t)
-		done = append(done, versionState{t.Version(), t.Done()})
-		p.Ran(t.Version(), t.Done())
+		done = append(done, versionState{t.Version(), t.Ended})
+		p.Ran(t.Version(), t.Ended)
+		if t.Ended == ledger.Open {
+			p.StaysOpen(plan.Opened{Version: t.Version(), Later: plan.Later(t.File, s.engine)})
+		}
 		if err := s.showChanges(ctx, planned); err != nil {
 			return errors.Join(err, r.End())
 		}

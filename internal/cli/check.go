@@ -14,7 +14,6 @@ import (
 	"lastboard/internal/core/project"
 	"lastboard/internal/core/run"
 	"lastboard/internal/engine"
-	"lastboard/internal/engine/sqlite"
 	"lastboard/internal/view"
 )
 
@@ -106,6 +105,7 @@ func (s *session) checkRows(ctx context.Context, list []*migration.Migration) (f
 	}
 	defer planner.Close()
 	var findings fault.List
+	var plans []*plan.Plan
 	for i, m := range list {
 		findings = append(findings, check.Statements(m, planner.Tables(), s.engine)...)
 		p, err := planner.Advance(ctx, m)
@@ -121,6 +121,7 @@ func (s *session) checkRows(ctx context.Context, list []*migration.Migration) (f
 		if err != nil {
 			return nil, err
 		}
+		plans = append(plans, p)
 		findings = append(findings, p.Warnings...)
 		findings = append(findings, s.refusals(p)...)
 		if i == 0 { // what comes after it finds other tables
@@ -144,7 +145,11 @@ func (s *session) checkRows(ctx context.Context, list []*migration.Migration) (f
 			}
 		}
 	}
-	return findings, nil
+	settled, err := settling(ctx, planner, nil, plans)
+	for _, p := range settled {
+		findings = append(findings, p.Warnings...)
+	}
+	return findings, err
 }
 
 // refusals gives what advance refuses of a plan unless a flag allows it. What only a person
@@ -184,7 +189,7 @@ func showFindings(p *view.Printer, list fault.List) error {
 	return nil
 }
 
-// engineOf gives the engine of the database that would be used; SQLite where that cannot
+// engineOf gives the engine of the database that would be used; that of files where it cannot
 // be known.
 func (g *global) engineOf(p *project.Project) engine.Engine {
 	if d, err := p.Pick(g.database, g.url); err == nil {
@@ -192,5 +197,5 @@ func (g *global) engineOf(p *project.Project) engine.Engine {
 			return e
 		}
 	}
-	return sqlite.Engine{}
+	return engine.Files().New(engine.Options{})
 }

@@ -10,9 +10,9 @@ import (
 	"lastboard/internal/core/fault"
 	"lastboard/internal/core/ledger"
 	"lastboard/internal/core/plan"
-	"lastboard/internal/core/schema"
-	"lastboard/internal/core/sqltext"
 	"lastboard/internal/engine"
+	"lastboard/internal/schema"
+	"lastboard/internal/sqltext"
 	"lastboard/internal/view"
 )
 
@@ -146,6 +146,13 @@ func (s *session) describeOne(ctx context.Context, tables *schema.Schema, t *sch
 	}
 	d.Users = s.db.Users()
 	d.Unenforced = describe.Unenforced(t, s.engine)
+	opened, err := s.opened(ctx)
+	if err != nil {
+		return err
+	}
+	for _, o := range opened {
+		d.Open = append(d.Open, o.Of(t.Name)...)
+	}
 	if s.JSON {
 		return s.Document(view.DescribeJSON(view.DatabaseJSON(s.name(), s.db.Info(), s.database.Live), []*describe.Table{d}))
 	}

@@ -2,9 +2,13 @@ package cli
 
 import (
 	"context"
+	"errors"
 
 	"github.com/spf13/cobra"
 
+	"lastboard/internal/core/fault"
+	"lastboard/internal/core/ledger"
+	"lastboard/internal/core/migration"
 	"lastboard/internal/core/plan"
 	"lastboard/internal/engine"
 	"lastboard/internal/view"
@@ -18,7 +22,8 @@ func newForecast(g *global) *cobra.Command {
 	c := &cobra.Command{
 		Use:   "forecast",
 		Short: "Show the steps that waiting migrations would take",
-		Long: `Shows each step with its kind, its lock, how long writers would wait, its rows and
+		Long: `Shows the steps of waiting migrations, and those that are left of open ones for the
+time when they are settled: each step with its kind, its lock, how long writers would wait, its rows and
 its time. Times are estimates from the number of rows. Nothing is changed: the
 steps are tried on empty copies that nobody sees, and rows are only read. --probe
 makes such copies for a moment where others could see them, in schemas of their own:
@@ -92,6 +97,37 @@ func (s *session) forecast(ctx context.Context, to string) ([]*plan.Plan, error)
 	plans := []*plan.Plan{}
 	for _, m := range st.waiting(target) {
 		p, err := planner.Advance(ctx, m)
+		if err != nil {
+			return nil, err
+		}
+		plans = append(plans, p)
+	}
+	var open []*migration.Migration
+	for _, k := range st.known {
+		if k.State == ledger.Open {
+			open = append(open, st.fileOf(k.Version))
+		}
+	}
+	settled, err := settling(ctx, planner, open, plans)
+	return append(plans, settled...), err
+}
+
+// settling plans what is left of overlaps once they are settled, of those that are open and of
+// those that planned migrations open.
+func settling(ctx context.Context, planner *plan.Planner, open []*migration.Migration, planned []*plan.Plan) (plans []*plan.Plan, err error) {
+	for _, p := range planned {
+		if len(p.Later) > 0 {
+			open = append(open, p.Migration)
+		}
+	}
+	for _, m := range open {
+		p, err := planner.Settle(ctx, m)
+		var list fault.List
+		if errors.As(err, &list) && len(list) > 0 {
+			f := *list[0] // it can be mended by then
+			f.Level = fault.Warning
+			return append(plans, &plan.Plan{Version: m.Version, Name: m.Name, Direction: ledger.Settle, Migration: m, Warnings: fault.List{&f}}), nil
+		}
 		if err != nil {
 			return nil, err
 		}

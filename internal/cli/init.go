@@ -15,6 +15,7 @@ import (
 	"lastboard/internal/core/fault"
 	"lastboard/internal/core/migration"
 	"lastboard/internal/core/project"
+	"lastboard/internal/engine"
 )
 
 func newInit(g *global) *cobra.Command {
@@ -42,7 +43,7 @@ not overwritten. --url sets the database; it need not exist yet.`,
 				if !ok {
 					name = "data"
 				}
-				target = "sqlite:" + name + ".db"
+				target = engine.Files().Schemes[0] + ":" + name + ".db"
 			}
 			target, secret := withoutPassword(target)
 			if err := writeProject(dir, target); err != nil {

@@ -7,6 +7,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"lastboard/internal/core/fault"
+	"lastboard/internal/core/ledger"
 	"lastboard/internal/core/plan"
 	"lastboard/internal/core/run"
 )
@@ -59,6 +60,9 @@ func retreatTasks(st *standing, to, yes string) ([]run.Task, string, error) {
 	asked := ""
 	for i := len(st.known) - 1; i >= keep; i-- {
 		k := st.known[i]
+		if k.Direction == ledger.Settle && (k.State == ledger.Running || k.State == ledger.Stopped) {
+			return nil, "", fault.New(fault.Refused, "half-way", "run lastboard settle to go on; then retreat", "migration %s is half settled", k.Version)
+		}
 		unfiled, err := plan.Unfiled(k, st.fileOf(k.Version))
 		if err != nil {
 			return nil, "", err

@@ -16,7 +16,7 @@ import (
 	"github.com/spf13/pflag"
 
 	"lastboard/internal/core/fault"
-	"lastboard/internal/core/sqltext"
+	"lastboard/internal/sqltext"
 	"lastboard/internal/view"
 )
 
@@ -106,6 +106,7 @@ In the order in which people work:
   lastboard draft "Call signs"     write a migration
   lastboard check, forecast        what is wrong with it, what it would do
   lastboard advance                do it
+  lastboard settle                 drop what nothing uses any more
   lastboard follow, pace           watch it, hold it, slow it, from any terminal
   lastboard retreat --to 0004      take it back, with the data
   lastboard status, ledger         where it stands, what was done
@@ -131,7 +132,7 @@ Topics: lastboard help guide, cookbook, language, engines, safety, rules, config
 	f.BoolVar(&g.quiet, "quiet", false, "write results only")
 	f.BoolVar(&g.noColor, "no-color", false, "write no colours")
 	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error { return usageError{nearFlag(c, err)} })
-	root.AddCommand(newInit(g), newAdopt(g), newDescribe(g), newDraft(g), newCheck(g), newForecast(g), newAdvance(g), newRetreat(g),
+	root.AddCommand(newInit(g), newAdopt(g), newDescribe(g), newDraft(g), newCheck(g), newForecast(g), newAdvance(g), newSettle(g), newRetreat(g),
 		newStatus(g), newFollow(g), newPace(g), newLedger(g), newKept(g), newTidy(g), newAudit(g), newVersion(g), newDemo(g))
 	root.AddCommand(newTopics()...)
 	root.SetHelpCommandGroupID("")

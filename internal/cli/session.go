@@ -20,11 +20,8 @@ import (
 	"lastboard/internal/core/plan"
 	"lastboard/internal/core/project"
 	"lastboard/internal/core/run"
-	"lastboard/internal/core/sqltext"
 	"lastboard/internal/engine"
-	"lastboard/internal/engine/mariadb"
-	"lastboard/internal/engine/postgres"
-	"lastboard/internal/engine/sqlite"
+	"lastboard/internal/sqltext"
 	"lastboard/internal/view"
 )
 
@@ -129,19 +126,20 @@ func (s *session) close() {
 // engineFor gives the engine of a database's URL.
 func engineFor(url string, d *project.Database, unproven bool) (engine.Engine, error) {
 	scheme, _, ok := strings.Cut(url, ":")
+	kind := engine.ByURL(url)
 	switch {
 	case !ok:
-		return nil, fault.New(fault.Usage, "configuration", "write sqlite:harbour.db", "%q is not the URL of a database", url)
-	case scheme == "sqlite" && d.RunsAs != "":
-		return nil, fault.New(fault.Usage, "configuration", "delete the line", "database %s has runs_as, and SQLite knows no roles", d.Name)
-	case scheme == "sqlite":
-		return sqlite.Engine{}, nil
-	case scheme == "postgres", scheme == "postgresql":
-		return postgres.Engine{Unproven: unproven, RunsAs: d.RunsAs}, nil
-	case scheme == "mariadb", scheme == "mysql":
-		return mariadb.Engine{Unproven: unproven, Here: d.LedgerHere, RunsAs: d.RunsAs}, nil
+		return nil, fault.New(fault.Usage, "configuration", "write "+engine.Files().Example, "%q is not the URL of a database", url)
+	case kind == nil:
+		var known []string
+		for _, k := range engine.Known() {
+			known = append(known, k.Example)
+		}
+		return nil, fault.New(fault.Usage, "engine-unknown", "write one as "+strings.Join(known, ", "), "no engine for %s: URLs", scheme)
+	case kind.File && d.RunsAs != "":
+		return nil, fault.New(fault.Usage, "configuration", "delete the line", "database %s has runs_as, and %s knows no roles", d.Name, kind.Title)
 	}
-	return nil, fault.New(fault.Usage, "engine-unknown", "this version knows sqlite:, postgres:// and mariadb://", "no engine for %s: URLs", scheme)
+	return kind.New(engine.Options{Unproven: unproven, RunsAs: d.RunsAs, LedgerHere: d.LedgerHere}), nil
 }
 
 // loadMigrations reads the project's folder; paths are shown as seen from here.
@@ -400,7 +398,7 @@ func (s *session) lockTries() int {
 
 // planner makes a planner on the tables as they are.
 func (s *session) planner(ctx context.Context) (*plan.Planner, error) {
-	in := plan.Input{Engine: s.engine, DB: s.db, Live: s.database.Live, Short: s.lockWait().Seconds(), Slower: s.slower(), Sizes: true, Probe: s.probe}
+	in := plan.Input{Engine: s.engine, DB: s.db, Live: s.database.Live, Overlaps: s.database.Live, Short: s.lockWait().Seconds(), Slower: s.slower(), Sizes: true, Probe: s.probe}
 	exists, err := s.ledger.Exists(ctx)
 	if err != nil {
 		return nil, err
@@ -409,8 +407,24 @@ func (s *session) planner(ctx context.Context) (*plan.Planner, error) {
 		if in.Kept, in.KeptNumber, err = s.ledger.Kept(ctx); err != nil {
 			return nil, err
 		}
+		if in.Opened, err = s.opened(ctx); err != nil {
+			return nil, err
+		}
 	}
 	return plan.New(ctx, in)
+}
+
+// opened lists the migrations whose overlap is open.
+func (s *session) opened(ctx context.Context) ([]plan.Opened, error) {
+	exists, err := s.ledger.Exists(ctx)
+	if err != nil || !exists {
+		return nil, err
+	}
+	known, err := s.ledger.Migrations(ctx)
+	if err != nil {
+		return nil, err
+	}
+	return plan.Open(known, s.engine)
 }
 
 // runner makes the runner of a command that changes the database.

@@ -5,6 +5,7 @@ import (
 
 	"lastboard/internal/core/fault"
 	"lastboard/internal/core/ledger"
+	"lastboard/internal/core/plan"
 	"lastboard/internal/engine"
 	"lastboard/internal/view"
 )
@@ -34,6 +35,16 @@ safe to run again) or settled. With --waiting the exit code is 5 when one waits.
 				err = s.Document(map[string]any{"database": view.DatabaseJSON(s.name(), s.db.Info(), s.database.Live), "migrations": list, "errors": view.FaultsJSON(wrong)})
 			} else {
 				s.Status(list)
+				opened, err := plan.Open(st.known, s.engine)
+				if err != nil {
+					return err
+				}
+				if len(opened) > 0 {
+					s.Line("")
+				}
+				for _, o := range opened {
+					s.StaysOpen(o)
+				}
 				if wrong != nil {
 					s.Failure(wrong)
 				}

@@ -6,7 +6,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"lastboard/internal/core/fault"
-	"lastboard/internal/core/sqltext"
+	"lastboard/internal/sqltext"
 	"lastboard/internal/view"
 )
 

@@ -3,7 +3,7 @@
 //
 // Each engine is one folder below this one. An engine knows its SQL and its
 // traps; it never decides whether a change may be made, and never prints.
-// It imports the language and the model of tables (core/sqltext, core/schema)
+// It imports the language and the model of tables (sqltext, schema)
 // and nothing else of the core.
 package engine
 
@@ -12,15 +12,15 @@ import (
 	"fmt"
 	"time"
 
-	"lastboard/internal/core/schema"
-	"lastboard/internal/core/sqltext"
+	"lastboard/internal/schema"
+	"lastboard/internal/sqltext"
 )
 
 // Engine is a kind of database.
 type Engine interface {
 	Planner
-	// Name is the word for the engine in native statements and in output.
-	Name() string
+	// About says which engine it is.
+	About() *About
 	// Open connects. The error is a *[CannotOpen] where a person can do something
 	// about it.
 	Open(ctx context.Context, url string, mode Mode) (Database, error)
@@ -58,6 +58,9 @@ type Planner interface {
 	Preamble() string
 	// Followers names the triggers that let what is kept in a table follow its rows.
 	Followers(kept string) []string
+	// Mirrors names the triggers that keep columns of a table equal to their mirrors, and gives
+	// the statements that make them and see to the rows; nothing where there are none.
+	Mirrors(t *schema.Table, pairs []schema.Mirror) (triggers, sql []string)
 	// Place gives the statements that make the place for Lastboard's own tables.
 	Place() []string
 	// CreateSQL gives the engine's own statements that make a table as it stands.
@@ -156,6 +159,8 @@ type OwnObject struct {
 	// table fail. Again is what lets it act as the one who runs that, in
 	// the engine's own client: its body has statements of its own.
 	Gone, Again string
+	// Mirrors is set for a trigger that keeps a column under two names.
+	Mirrors bool
 }
 
 // TxOptions is what a transaction needs beside its statements.

@@ -4,7 +4,7 @@ import (
 	"fmt"
 	"strings"
 
-	"lastboard/internal/core/sqltext"
+	"lastboard/internal/sqltext"
 )
 
 // Kind is the class of a step.
@@ -54,8 +54,10 @@ type Step struct {
 	// Pause is for how many seconds writers wait at the end of a step that lets them go on
 	// until then.
 	Pause float64 `json:"pause,omitempty"`
-	// Change counts the statements of the migration from 0.
-	Change int `json:"change"`
+	// Change counts what the migration changes, from 0, and Statement is that of its statements
+	// which the step is of.
+	Change    int `json:"change"`
+	Statement int `json:"statement,omitempty"`
 	// Early means that a proof can run before anything is changed: nothing before
 	// it in the migration touches its rows.
 	Early bool `json:"early,omitempty"`

@@ -7,8 +7,8 @@ import (
 	"charm.land/lipgloss/v2"
 
 	"lastboard/internal/core/describe"
-	"lastboard/internal/core/schema"
 	"lastboard/internal/engine"
+	"lastboard/internal/schema"
 )
 
 // Overview writes a line for each table.
@@ -141,6 +141,9 @@ func facts(t *describe.Table) []string {
 	}
 	for _, u := range t.NeededBy {
 		add("needed by", "%s", u)
+	}
+	for _, o := range t.Open {
+		add("open", "%s", o)
 	}
 	if len(t.Unenforced) > 0 {
 		add("note", "nothing enforces the type of %s: other programs can store any value", strings.Join(t.Unenforced, ", "))

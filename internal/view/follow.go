@@ -171,7 +171,7 @@ func (m *followModel) running(width, height int) []string {
 	if w == nil {
 		return append(list, "it is about to begin")
 	}
-	verb := map[string]string{ledger.Retreat: "taking back"}[w.Direction]
+	verb := map[string]string{ledger.Retreat: "taking back", ledger.Settle: "settling"}[w.Direction]
 	if verb == "" {
 		verb = "running"
 	}

@@ -7,6 +7,7 @@ import (
 
 	"charm.land/lipgloss/v2"
 
+	"lastboard/internal/core/ledger"
 	"lastboard/internal/core/plan"
 	"lastboard/internal/engine"
 )
@@ -16,6 +17,9 @@ func (p *Printer) Plan(m *plan.Plan, statements, why bool) {
 	title := m.Version + "-" + m.Name
 	if m.Migration != nil && m.Migration.File.Title != "" {
 		title += "  " + faint.Render(m.Migration.File.Title)
+	}
+	if m.Direction == ledger.Settle {
+		title = m.Version + "-" + m.Name + faint.Render("  once it is settled")
 	}
 	p.Line("%s", bold.Render(m.Version+"-"+m.Name)+strings.TrimPrefix(title, m.Version+"-"+m.Name))
 	if len(m.Steps) == 0 {
@@ -122,6 +126,11 @@ func (p *Printer) ForecastEnd(plans []*plan.Plan, live bool, users, advice []str
 				p.Line("%s %s keeps writers waiting for %s (most of it in step %d: %s): advance needs --let-writers-wait", warn.Render("live:"), m.Version, Estimate(m.LongestWait()), s.Number, s.What)
 			}
 		}
+		for _, m := range plans {
+			if len(m.Later) > 0 {
+				p.StaysOpen(plan.Opened{Version: m.Version, Later: m.Later})
+			}
+		}
 		if len(overlaps) > 0 {
 			p.Line("%s applications that use the old shape break at once (%s): advance needs --settle", warn.Render("live:"), strings.Join(overlaps, ", "))
 		}
@@ -145,9 +154,17 @@ func ForecastJSON(database any, plans []*plan.Plan) any {
 		for i, s := range steps {
 			shown[i] = shownStep(s)
 		}
-		list = append(list, map[string]any{"version": m.Version, "name": m.Name, "steps": shown})
+		list = append(list, map[string]any{"version": m.Version, "name": m.Name, "stage": stage(m), "steps": shown})
 	}
 	return map[string]any{"database": database, "migrations": list}
+}
+
+// stage gives which of a migration a plan is of.
+func stage(m *plan.Plan) string {
+	if m.Direction == ledger.Settle {
+		return ledger.Settle
+	}
+	return ledger.Open
 }
 
 // shownStep gives a step with its statements as a person reads them.

@@ -9,9 +9,9 @@ import (
 	"lastboard/internal/core/check"
 	"lastboard/internal/core/fault"
 	"lastboard/internal/core/ledger"
-	"lastboard/internal/core/schema"
-	"lastboard/internal/core/sqltext"
 	"lastboard/internal/engine"
+	"lastboard/internal/schema"
+	"lastboard/internal/sqltext"
 )
 
 func TestDifferencesSayWhatIsLostAndGained(t *testing.T) {

@@ -7,6 +7,7 @@ import (
 	"charm.land/lipgloss/v2"
 
 	"lastboard/internal/core/ledger"
+	"lastboard/internal/core/plan"
 	"lastboard/internal/engine"
 )
 
@@ -50,8 +51,11 @@ func (p *Printer) Status(list []MigrationStatus) {
 }
 
 func state(m MigrationStatus) string {
-	if m.Direction == ledger.Retreat {
+	switch m.Direction {
+	case ledger.Retreat:
 		return m.State + " on the way back"
+	case ledger.Settle:
+		return m.State + " while it is settled"
 	}
 	return m.State
 }
@@ -111,6 +115,13 @@ func (p *Printer) Ran(version, state string) {
 		state = "taken back"
 	}
 	p.Line("%s %s is %s", good.Render("done:"), version, state)
+	p.Line("")
+}
+
+// StaysOpen says what an open migration still has to drop, and when.
+func (p *Printer) StaysOpen(o plan.Opened) {
+	p.Line("%s %s still has to drop %s", warn.Render("open:"), o.Version, o.Words())
+	p.Line("next: lastboard settle %s, once no program uses that any more", o.Version)
 	p.Line("")
 }
 

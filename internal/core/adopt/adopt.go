@@ -11,9 +11,9 @@ import (
 	"strings"
 
 	"lastboard/internal/core/restate"
-	"lastboard/internal/core/schema"
-	"lastboard/internal/core/sqltext"
 	"lastboard/internal/engine"
+	"lastboard/internal/schema"
+	"lastboard/internal/sqltext"
 )
 
 // Migration gives the text of the first migration, and the names of what had to
@@ -38,7 +38,7 @@ func Migration(s *schema.Schema, e engine.Engine, database string) (text string,
 		}
 		for _, tr := range t.Triggers {
 			native = append(native, "trigger "+tr.Name)
-			write(&sqltext.Native{Engines: []string{e.Name()}, SQL: tr.SQL, Back: "drop trigger " + quote(tr.Name)})
+			write(&sqltext.Native{Engines: []string{e.About().Name}, SQL: tr.SQL, Back: "drop trigger " + quote(tr.Name)})
 		}
 	}
 	for _, v := range s.Views {
@@ -48,7 +48,7 @@ func Migration(s *schema.Schema, e engine.Engine, database string) (text string,
 			continue
 		}
 		native = append(native, "view "+v.Name)
-		write(&sqltext.Native{Engines: []string{e.Name()}, SQL: v.SQL, Back: "drop view " + quote(v.Name)})
+		write(&sqltext.Native{Engines: []string{e.About().Name}, SQL: v.SQL, Back: "drop view " + quote(v.Name)})
 	}
 	return b.String(), native
 }
@@ -62,7 +62,7 @@ func nativeTable(t *schema.Table, e engine.Engine) *sqltext.Native {
 		bare.Triggers, bare.Comment = nil, ""
 		sql = strings.Join(e.CreateSQL(&bare), ";\n")
 	}
-	return &sqltext.Native{Engines: []string{e.Name()}, SQL: sql, Touching: []sqltext.Name{{Name: t.Name}}, Back: "drop table " + quote(t.Name)}
+	return &sqltext.Native{Engines: []string{e.About().Name}, SQL: sql, Touching: []sqltext.Name{{Name: t.Name}}, Back: "drop table " + quote(t.Name)}
 }
 
 // portable gives the statements that make a table, if playing them gives it.
@@ -90,7 +90,7 @@ func portable(t *schema.Table, played *schema.Schema, e engine.Engine) ([]sqltex
 			return nil, nil, false
 		}
 		statements[i] = f.Statements[0]
-		if after, _, err = schema.Apply(after, f.Statements[0], schema.Env{Engine: e.Name()}); err != nil {
+		if after, _, err = schema.Apply(after, f.Statements[0], e.About().Env(nil)); err != nil {
 			return nil, nil, false
 		}
 	}

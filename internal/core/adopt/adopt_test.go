@@ -7,10 +7,10 @@ import (
 	"testing"
 
 	"lastboard/internal/core/adopt"
-	"lastboard/internal/core/schema"
-	"lastboard/internal/core/sqltext"
 	"lastboard/internal/engine"
 	"lastboard/internal/engine/sqlite"
+	"lastboard/internal/schema"
+	"lastboard/internal/sqltext"
 )
 
 // read gives the tables that statements of SQLite's own make in a new file.
@@ -75,7 +75,7 @@ func TestWhatIsWrittenMakesTheTables(t *testing.T) {
 					made = append(made, n.SQL)
 					continue
 				}
-				after, change, err := schema.Apply(played, st, schema.Env{Engine: "sqlite"})
+				after, change, err := schema.Apply(played, st, sqlite.Engine{}.About().Env(nil))
 				if err != nil {
 					t.Fatalf("%v\n%s", err, text)
 				}

@@ -12,8 +12,8 @@ import (
 	"lastboard/internal/core/ledger"
 	"lastboard/internal/core/migration"
 	"lastboard/internal/core/plan"
-	"lastboard/internal/core/schema"
 	"lastboard/internal/engine"
+	"lastboard/internal/schema"
 )
 
 // Finding is a difference and what would mend it.
@@ -152,6 +152,33 @@ func (in *Input) shown(sql []string) string {
 	return engine.Shown(text)
 }
 
+// mirrors finds the triggers of columns under two names that somebody has taken away or switched
+// off.
+func (in *Input) mirrors(ctx context.Context, own []engine.OwnObject) (list []Finding, err error) {
+	tables, err := in.Ledger.Tables(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, k := range in.Known {
+		records, err := plan.DecodeRecords(k.Changes)
+		if err != nil || k.State != ledger.Open {
+			continue // what cannot be read is a finding of its own
+		}
+		for _, r := range records {
+			if r.Mirror == nil || tables.Table(r.Mirror.Table) == nil {
+				continue
+			}
+			triggers, sql := in.Engine.Mirrors(tables.Table(r.Mirror.Table), r.Mirror.Pairs)
+			for _, name := range triggers {
+				if !slices.ContainsFunc(own, func(o engine.OwnObject) bool { return o.Name == name && !o.Off }) {
+					list = append(list, Finding{schema.Difference{Table: r.Mirror.Table, Object: "trigger", Name: name, Attribute: "untouched", Expected: "yes", Found: "no"}, in.shown(sql)})
+				}
+			}
+		}
+	}
+	return list, nil
+}
+
 // between gives the change from one table to another by the names of their columns, and
 // by their place and type where one has only another name; nothing is kept.
 func between(from, to *schema.Table) *schema.TableChange {
@@ -228,6 +255,11 @@ func (in *Input) leftovers(ctx context.Context) ([]Finding, error) {
 			list = append(list, Finding{schema.Difference{Table: o.Table, Object: "trigger", Name: o.Name, Attribute: "acts as", Expected: "an existing account", Found: o.Gone + ", which is gone: writes to the table fail"}, in.shown([]string{o.Again})})
 		}
 	}
+	mirrors, err := in.mirrors(ctx, own)
+	if err != nil {
+		return nil, err
+	}
+	list = append(list, mirrors...)
 	for _, k := range kept {
 		if !slices.ContainsFunc(own, func(o engine.OwnObject) bool { return o.Name == k.Keeping.Kept }) {
 			list = append(list, Finding{

@@ -8,7 +8,7 @@ import (
 	"lastboard/internal/core/ledger"
 	"lastboard/internal/core/migration"
 	"lastboard/internal/core/plan"
-	"lastboard/internal/core/schema"
+	"lastboard/internal/schema"
 )
 
 const restoreLedger = "somebody has changed the ledger: bring it back from a backup; lastboard ledger shows what was done"

@@ -11,8 +11,8 @@ import (
 	"math"
 	"time"
 
-	"lastboard/internal/core/mishap"
 	"lastboard/internal/engine"
+	"lastboard/internal/mishap"
 )
 
 // Pace is how hard a backfill may work.

@@ -7,8 +7,8 @@ import (
 	"strings"
 	"time"
 
-	"lastboard/internal/core/mishap"
 	"lastboard/internal/engine"
+	"lastboard/internal/mishap"
 )
 
 // batch is one batch at work.

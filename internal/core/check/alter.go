@@ -6,8 +6,9 @@ import (
 	"strings"
 
 	"lastboard/internal/core/fault"
-	"lastboard/internal/core/schema"
-	"lastboard/internal/core/sqltext"
+	"lastboard/internal/engine"
+	"lastboard/internal/schema"
+	"lastboard/internal/sqltext"
 )
 
 // table gives the table that a statement changes, as far as it is known.
@@ -157,14 +158,14 @@ func (c *checker) cannotReturn(t *schema.Table, a *sqltext.DropColumn) {
 
 // position notes a place that the engine does not give without copying the table.
 func (c *checker) position(pos sqltext.Pos, column string, p *sqltext.Place) {
-	if p != nil && !p.Rebuild && c.engine.Name() == "sqlite" {
+	if p != nil && !p.Rebuild && !c.engine.About().Places {
 		c.add(fault.Note, pos, "position-not-kept", "write rebuild behind it to have the table copied, or leave out the place", "%s stands last, or stays where it is, unless the table is copied", column)
 	}
 }
 
 func (c *checker) always(pos sqltext.Pos, column string, i *sqltext.Identity) {
-	if i != nil && i.Always && c.engine.Name() == "sqlite" {
-		c.add(fault.Note, pos, "identity-not-enforced", "write by default, which is what it is there", "SQLite cannot keep programs from writing numbers of their own into %s", column)
+	if k := c.engine.About(); i != nil && i.Always && k.AlwaysIsNot {
+		c.add(fault.Note, pos, "identity-not-enforced", "write by default, which is what it is there", "%s cannot keep programs from writing numbers of their own into %s", k.Title, column)
 	}
 }
 
@@ -230,13 +231,13 @@ func (c *checker) name(pos sqltext.Pos, name string) {
 		c.add(fault.Warning, pos, "name-too-long", fmt.Sprintf("choose one of at most %d bytes", longestName), "%s is longer than an engine allows", name)
 	}
 	word := strings.ToLower(name)
-	for _, e := range []struct {
-		engine string
-		words  []string
-	}{{"SQLite", sqliteWords}, {"PostgreSQL", postgresWords}, {"MariaDB", mariadbWords}} {
-		if slices.Contains(e.words, word) {
-			c.add(fault.Warning, pos, "name-reserved", "choose another name: every program has to quote this one", "%s is a reserved word on %s", name, e.engine)
-			return
+	var on []string
+	for _, e := range engine.Known() {
+		if slices.Contains(e.Words, word) {
+			on = append(on, e.Title)
 		}
+	}
+	if len(on) > 0 {
+		c.add(fault.Warning, pos, "name-reserved", "choose another name: every program has to quote this one", "%s is a reserved word on %s", name, strings.Join(on, ", "))
 	}
 }

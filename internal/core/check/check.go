@@ -11,9 +11,9 @@ import (
 	"lastboard/internal/core/fault"
 	"lastboard/internal/core/migration"
 	"lastboard/internal/core/plan"
-	"lastboard/internal/core/schema"
-	"lastboard/internal/core/sqltext"
 	"lastboard/internal/engine"
+	"lastboard/internal/schema"
+	"lastboard/internal/sqltext"
 )
 
 // Migrations gives every finding of the migrations, in their order. The first is
@@ -33,7 +33,7 @@ func Statements(m *migration.Migration, tables *schema.Schema, e engine.Engine) 
 	c.heading()
 	for _, st := range m.File.Statements {
 		c.statement(st)
-		if after, _, err := schema.Apply(c.tables, st, schema.Env{Engine: e.Name(), File: m.CSV}); err == nil {
+		if after, _, err := schema.Apply(c.tables, st, e.About().Env(m.CSV)); err == nil {
 			c.tables = after
 		}
 	}
@@ -65,7 +65,7 @@ func (c *checker) migration(m *migration.Migration) {
 	}
 	for _, st := range m.File.Statements {
 		c.statement(st)
-		after, _, err := schema.Apply(c.tables, st, schema.Env{Engine: c.engine.Name(), File: m.CSV})
+		after, _, err := schema.Apply(c.tables, st, c.engine.About().Env(m.CSV))
 		var unknown *schema.ErrUnknown
 		switch {
 		case err == nil:
@@ -171,10 +171,10 @@ func (c *checker) expr(t *schema.Table, e sqltext.Expr, pos sqltext.Pos) {
 				c.add(fault.Warning, pos, "integer-division", "write one of them with a point: 50.0 / 100", "%s divides whole numbers and drops the rest", sqltext.PrintExpr(x))
 			}
 		case *sqltext.Call:
-			if x.Name == "round" && len(x.Args) == 2 && c.engine.Name() == "sqlite" {
-				c.add(fault.Note, pos, "half-way-rounding", "compute in whole units where a half must go up", "%s may round a half otherwise on SQLite, which has no decimals", sqltext.PrintExpr(x))
-			} else if (x.Name == "upper" || x.Name == "lower") && c.engine.Name() == "sqlite" {
-				c.add(fault.Note, pos, "letters-beyond-ascii", "", "%s leaves letters beyond a-z as they are on SQLite", x.Name)
+			if x.Name == "round" && len(x.Args) == 2 && c.engine.About().Binary {
+				c.add(fault.Note, pos, "half-way-rounding", "compute in whole units where a half must go up", "%s may round a half otherwise on %s, which has no decimals", sqltext.PrintExpr(x), c.engine.About().Title)
+			} else if (x.Name == "upper" || x.Name == "lower") && c.engine.About().PlainCase {
+				c.add(fault.Note, pos, "letters-beyond-ascii", "", "%s leaves letters beyond a-z as they are on %s", x.Name, c.engine.About().Title)
 			} else if !slices.Contains(portableCalls, x.Name) {
 				level, cure := fault.Note, ""
 				if near, ok := sqltext.Nearest(x.Name, portableCalls); ok {

@@ -16,8 +16,8 @@ import (
 	"strings"
 	"unicode/utf8"
 
-	"lastboard/internal/core/sqltext"
 	"lastboard/internal/files"
+	"lastboard/internal/sqltext"
 )
 
 // File is a CSV file that was found to be one.

@@ -8,7 +8,7 @@ import (
 	"testing"
 
 	"lastboard/internal/core/csvfile"
-	"lastboard/internal/core/sqltext"
+	"lastboard/internal/sqltext"
 )
 
 func file(t *testing.T, text string) string {

@@ -7,7 +7,7 @@ import (
 	"unicode/utf8"
 
 	"lastboard/internal/core/csvfile"
-	"lastboard/internal/core/sqltext"
+	"lastboard/internal/sqltext"
 )
 
 // FuzzOpen reads whatever a file holds: it is refused, or each of its rows has a value for each

@@ -8,9 +8,9 @@ import (
 	"slices"
 	"strings"
 
-	"lastboard/internal/core/schema"
-	"lastboard/internal/core/sqltext"
 	"lastboard/internal/engine"
+	"lastboard/internal/schema"
+	"lastboard/internal/sqltext"
 )
 
 // Table is a table and what a person wants to know of it.
@@ -23,6 +23,7 @@ type Table struct {
 	Views    []string // views that read it
 	Users    []string // programs that have the database open
 	Past     bool     // as a migration left it: there are no rows to count
+	Open     []string // what goes of it when an overlap is settled, in words
 	// Unenforced names columns whose type nothing enforces.
 	Unenforced []string
 }

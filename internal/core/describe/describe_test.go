@@ -7,10 +7,10 @@ import (
 	"testing"
 
 	"lastboard/internal/core/describe"
-	"lastboard/internal/core/schema"
-	"lastboard/internal/core/sqltext"
 	"lastboard/internal/engine"
 	"lastboard/internal/engine/sqlite"
+	"lastboard/internal/schema"
+	"lastboard/internal/sqltext"
 )
 
 // office is a database with tables that use each other.
@@ -93,7 +93,7 @@ func TestWhatTypesCanHold(t *testing.T) {
 		if err != nil {
 			t.Fatalf("%s: %v", typ, err)
 		}
-		s, _, err := schema.Apply(&schema.Schema{}, f.Statements[0], schema.Env{Engine: "sqlite"})
+		s, _, err := schema.Apply(&schema.Schema{}, f.Statements[0], sqlite.Engine{}.About().Env(nil))
 		if err != nil {
 			t.Fatalf("%s: %v", typ, err)
 		}

@@ -9,9 +9,9 @@ import (
 	"lastboard/internal/core/migration"
 	"lastboard/internal/core/plan"
 	"lastboard/internal/core/restate"
-	"lastboard/internal/core/schema"
-	"lastboard/internal/core/sqltext"
 	"lastboard/internal/engine"
+	"lastboard/internal/schema"
+	"lastboard/internal/sqltext"
 )
 
 // Wanted gives the text of the statements that make present into what a file of
@@ -45,7 +45,7 @@ func Wanted(present *schema.Schema, path, source string, e engine.Engine) (strin
 }
 
 func apply(s *schema.Schema, st sqltext.Statement, e engine.Engine) (*schema.Schema, error) {
-	after, change, err := schema.Apply(s, st, schema.Env{Engine: e.Name()})
+	after, change, err := schema.Apply(s, st, e.About().Env(nil))
 	if err != nil {
 		return nil, err
 	}

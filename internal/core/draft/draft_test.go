@@ -7,9 +7,9 @@ import (
 
 	"lastboard/internal/core/draft"
 	"lastboard/internal/core/fault"
-	"lastboard/internal/core/schema"
-	"lastboard/internal/core/sqltext"
 	"lastboard/internal/engine/sqlite"
+	"lastboard/internal/schema"
+	"lastboard/internal/sqltext"
 )
 
 const present = `
@@ -27,7 +27,7 @@ func play(t *testing.T, s *schema.Schema, text string) *schema.Schema {
 		t.Fatalf("%v\n%s", err, text)
 	}
 	for _, st := range f.Statements {
-		after, change, err := schema.Apply(s, st, schema.Env{Engine: "sqlite"})
+		after, change, err := schema.Apply(s, st, sqlite.Engine{}.About().Env(nil))
 		if err != nil {
 			t.Fatalf("%v\n%s", err, text)
 		}

@@ -19,8 +19,8 @@ import (
 	"time"
 
 	"lastboard/internal/core/fault"
-	"lastboard/internal/core/schema"
 	"lastboard/internal/engine"
+	"lastboard/internal/schema"
 )
 
 // format is the version of the tables below; it grows when they change.
@@ -52,7 +52,7 @@ var create = []string{
 type Migration struct {
 	Version, Name, Title, Reason string
 	State                        string // running, stopped, open or settled
-	Direction                    string // advance or retreat, while it is running or stopped
+	Direction                    string // advance, settle or retreat, while it is running or stopped
 	Checksum, Source             string
 	Changes                      json.RawMessage // what was changed, for the way back
 	Wanted                       json.RawMessage // the tables that its steps lead to, as far as they change them
@@ -75,6 +75,8 @@ func (m *Migration) Standing() string {
 		return Waiting
 	case m.State == Stopped && m.Direction == Retreat:
 		return "half way back"
+	case m.State == Stopped && m.Direction == Settle:
+		return "half settled"
 	case m.State == Settled || m.State == Open:
 		return m.State + ", advanced at " + m.AdvancedAt
 	}
@@ -93,6 +95,7 @@ const (
 // The directions of a run.
 const (
 	Advance = "advance"
+	Settle  = "settle" // of an open migration to its end
 	Retreat = "retreat"
 )
 

@@ -12,9 +12,9 @@ import (
 
 	"lastboard/internal/core/fault"
 	"lastboard/internal/core/ledger"
-	"lastboard/internal/core/schema"
 	"lastboard/internal/engine"
 	"lastboard/internal/engine/sqlite"
+	"lastboard/internal/schema"
 )
 
 var ctx = context.Background()

@@ -2,11 +2,13 @@ package ledger
 
 import (
 	"context"
+	"encoding/json"
 	"os"
 	"slices"
 	"strings"
 
 	"lastboard/internal/engine"
+	"lastboard/internal/schema"
 )
 
 // Left lists what Lastboard has made for itself and is of no use any more: nothing that is
@@ -30,8 +32,9 @@ func (l *Ledger) Left(ctx context.Context) (left, unfinished []engine.OwnObject,
 		needed := Owns(o.Name) || slices.ContainsFunc(kept, func(k Kept) bool {
 			return o.Name == k.Keeping.Kept || strings.HasPrefix(o.Name, k.Keeping.Kept+"_")
 		})
+		open := slices.ContainsFunc(known, func(m *Migration) bool { return m.State == Open })
 		switch {
-		case needed:
+		case needed, o.Mirrors && open:
 		case stopped && !o.Copy:
 			unfinished = append(unfinished, o)
 		default:
@@ -57,6 +60,10 @@ func (l *Ledger) Doubtful(ctx context.Context, e engine.Planner) (map[string][]s
 	if err != nil {
 		return nil, err
 	}
+	models, err := l.Models(ctx)
+	if err != nil {
+		return nil, err
+	}
 	doubtful := map[string][]string{}
 	for _, k := range kept {
 		stopped := slices.ContainsFunc(known, func(m *Migration) bool {
@@ -74,11 +81,41 @@ func (l *Ledger) Doubtful(ctx context.Context, e engine.Planner) (map[string][]s
 				off = append(off, name)
 			}
 		}
-		if there && len(off) > 0 { // where all are gone, they went with their table
-			doubtful[k.Keeping.Kept] = off
+		if len(off) > 0 && (there || models[Model{"table", strings.ToLower(nowCalled(k, known))}] != "") {
+			doubtful[k.Keeping.Kept] = off // else they went with their table
 		}
 	}
 	return doubtful, nil
+}
+
+// nowCalled gives the name that the table has since, of which something is kept; "" where it
+// was dropped.
+func nowCalled(k Kept, known []*Migration) string {
+	name := k.Keeping.Table
+	for _, m := range known {
+		again := k.Direction == Retreat && m.AdvancedAt >= k.At // it has made tables anew since
+		if m.Version < k.Version && !again || m.State == Running || m.State == Stopped {
+			continue
+		}
+		var changes []struct {
+			Table *struct{ Before, After *struct{ Name string } }
+		}
+		if json.Unmarshal(m.Changes, &changes) != nil {
+			return "" // of which audit speaks
+		}
+		for i, c := range changes {
+			switch {
+			case c.Table != nil && c.Table.Before == nil && c.Table.After != nil && schema.SameName(c.Table.After.Name, name):
+				return "" // a table of that name that was there before has gone
+			case c.Table == nil || c.Table.Before == nil || !schema.SameName(c.Table.Before.Name, name) || m.Version == k.Version && i < k.Keeping.Statement:
+			case c.Table.After == nil:
+				return ""
+			default:
+				name = c.Table.After.Name
+			}
+		}
+	}
+	return name
 }
 
 // Passing reports whether something that is left holds nothing that anybody could miss, so

@@ -18,9 +18,9 @@ import (
 
 	"lastboard/internal/core/csvfile"
 	"lastboard/internal/core/fault"
-	"lastboard/internal/core/schema"
-	"lastboard/internal/core/sqltext"
 	"lastboard/internal/files"
+	"lastboard/internal/schema"
+	"lastboard/internal/sqltext"
 )
 
 // Migration is one numbered file of changes.

@@ -9,6 +9,9 @@ import (
 
 	"lastboard/internal/core/fault"
 	"lastboard/internal/core/migration"
+	_ "lastboard/internal/engine/mariadb"
+	_ "lastboard/internal/engine/postgres"
+	_ "lastboard/internal/engine/sqlite"
 )
 
 // folder writes files and gives their folder.

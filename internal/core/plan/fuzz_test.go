@@ -7,8 +7,8 @@ import (
 	"lastboard/internal/core/ledger"
 	"lastboard/internal/core/migration"
 	"lastboard/internal/core/plan"
-	"lastboard/internal/core/schema"
 	"lastboard/internal/engine/sqlite"
+	"lastboard/internal/schema"
 )
 
 const fuzzed = "-- A change\nalter table vessel add hull varchar(9) not null using (name || '!');\ncreate table pier (id integer primary key);\nbackfill berth set code = upper(code);\n"

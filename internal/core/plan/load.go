@@ -6,8 +6,8 @@ import (
 	"path/filepath"
 
 	"lastboard/internal/core/fault"
-	"lastboard/internal/core/schema"
 	"lastboard/internal/engine"
+	"lastboard/internal/schema"
 )
 
 // loads checks the files that steps read, before anything is changed, and lends

@@ -3,7 +3,7 @@ package plan
 import (
 	"slices"
 
-	"lastboard/internal/core/schema"
+	"lastboard/internal/schema"
 )
 
 // Origin is what a table and its columns were called before some records.

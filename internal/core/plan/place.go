@@ -5,9 +5,9 @@ import (
 
 	"lastboard/internal/core/fault"
 	"lastboard/internal/core/migration"
-	"lastboard/internal/core/schema"
-	"lastboard/internal/core/sqltext"
 	"lastboard/internal/engine"
+	"lastboard/internal/schema"
+	"lastboard/internal/sqltext"
 )
 
 // Located turns what [schema.Apply] says of a statement into a fault with its
@@ -28,6 +28,9 @@ func (p *Planner) located(m *migration.Migration, pos sqltext.Pos, err error) *f
 		}
 		return f
 	}
+	if problem := (*schema.Problem)(nil); errors.As(err, &problem) {
+		return Located(m, err)
+	}
 	var r *engine.Refused
 	if errors.As(err, &r) {
 		return at(m, pos, fault.New(fault.Refused, "engine-refuses", r.Cure, "%s", r.Message))
@@ -44,7 +47,7 @@ func (p *Planner) located(m *migration.Migration, pos sqltext.Pos, err error) *f
 // Place gives what a proof found its place in the migration: the part of the
 // statement that names the column, or the statement.
 func Place(m *migration.Migration, s *engine.Step, f *fault.Fault) *fault.Fault {
-	st := m.File.Statements[s.Change]
+	st := m.File.Statements[s.Statement]
 	pos := st.Start()
 	column := ""
 	if s.Proof != nil {

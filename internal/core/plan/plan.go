@@ -21,10 +21,10 @@ import (
 	"lastboard/internal/core/fault"
 	"lastboard/internal/core/ledger"
 	"lastboard/internal/core/migration"
-	"lastboard/internal/core/mishap"
-	"lastboard/internal/core/schema"
-	"lastboard/internal/core/sqltext"
 	"lastboard/internal/engine"
+	"lastboard/internal/mishap"
+	"lastboard/internal/schema"
+	"lastboard/internal/sqltext"
 )
 
 // Input is what a planner needs beside the database.
@@ -32,6 +32,10 @@ type Input struct {
 	Engine engine.Engine
 	DB     engine.Database
 	Live   bool
+	// Overlaps lets a migration leave for later what programs of before still use, and Opened
+	// are those that have.
+	Overlaps bool
+	Opened   []Opened
 	// Short is the longest time in seconds that writers may wait for one step.
 	Short float64
 	// Slower is how many times as long as usual a fill in batches takes, since the project lets
@@ -51,14 +55,16 @@ type Input struct {
 type Plan struct {
 	Version   string
 	Name      string
-	Direction string // ledger.Advance or ledger.Retreat
+	Direction string // ledger.Advance, ledger.Settle or ledger.Retreat
 	Migration *migration.Migration
 	Steps     []*engine.Step
 	Records   []*Record // what is changed, one for each statement
 	Before    *schema.Schema
 	After     *schema.Schema
-	// Overlap names what a live database would need an overlap for.
-	Overlap    []string
+	// Overlap names what a live database would need an overlap for that cannot be kept open.
+	Overlap []string
+	// Later is what is left for the time when its overlap is settled; empty where none opens.
+	Later      []sqltext.Statement
 	Warnings   fault.List
 	KeptNumber int64
 	// Unsure names tables that statements change which were not tried: what becomes of them
@@ -99,6 +105,9 @@ func (p *Plan) Touched() []string {
 		}
 		if r.Delete != nil {
 			add(r.Delete.Table)
+		}
+		if r.Mirror != nil {
+			add(r.Mirror.Table)
 		}
 		if r.Native != nil {
 			for _, t := range r.Native.Touching {
@@ -180,46 +189,6 @@ func (p *Planner) Lasts() bool { return p.trial.Lasts() }
 // Close ends the trial.
 func (p *Planner) Close() error { return p.trial.Close() }
 
-// Advance plans a migration. The error is a [fault.List] for what is wrong with
-// the migration.
-func (p *Planner) Advance(ctx context.Context, m *migration.Migration) (*Plan, error) {
-	out := &Plan{Version: m.Version, Name: m.Name, Direction: ledger.Advance, Migration: m, Before: p.current, Facts: p.newFacts()}
-	if f := Undecided(m); f != nil {
-		return nil, fault.List{f}
-	}
-	for i, st := range m.File.Statements {
-		out.statement = i
-		_, change, err := schema.Apply(p.current, st, schema.Env{Engine: p.in.Engine.Name(), File: m.CSV})
-		if err != nil {
-			return nil, fault.List{Located(m, err)}
-		}
-		if change.Table != nil && change.Table.After != nil {
-			change.Table.After = p.in.Engine.Holds(change.Table)
-			p.useKept(m, i, change.Table)
-		}
-		if change.Insert != nil {
-			p.useKeptRows(m, i, change.Insert)
-		}
-		if err := p.change(ctx, out, change); err != nil {
-			return nil, fault.List{p.located(m, st.Start(), err)}
-		}
-		if err := p.warn(ctx, out, m, st, change); err != nil {
-			return nil, err
-		}
-		if f := p.otherMeaning(m, st); f != nil {
-			return nil, fault.List{f}
-		}
-		if why := overlap(change); why != "" {
-			out.Overlap = append(out.Overlap, why)
-		}
-	}
-	if pos, err := p.mended(ctx); err != nil {
-		return nil, fault.List{p.located(m, pos, err)}
-	}
-	p.finish(out)
-	return out, nil
-}
-
 // change plans one change and tries it.
 func (p *Planner) change(ctx context.Context, out *Plan, c *schema.Change) error {
 	if err := p.count(ctx, c, len(out.Facts.Changes)); err != nil {
@@ -259,11 +228,15 @@ func (p *Planner) change(ctx context.Context, out *Plan, c *schema.Change) error
 	}
 	out.Facts.Changes = append(out.Facts.Changes, facts)
 	record := newRecord(c, p.current, got)
+	record.Statement = out.statement
+	if record.Stage = ledger.Open; out.Direction == ledger.Settle {
+		record.Stage = ledger.Settle
+	}
 	for _, s := range steps {
 		if s.Untried != "" {
 			out.Unsure = append(out.Unsure, changedTables(c)...)
 		}
-		s.Change = len(out.Records)
+		s.Change, s.Statement = len(out.Records), out.statement
 		s.Early = s.Proof != nil && !s.Proof.Late && p.untouched(s.Proof.Table) && !slices.ContainsFunc(s.Proof.Reads, func(t string) bool { return !p.untouched(t) })
 		for _, k := range s.Keeps {
 			k.Statement = out.statement
@@ -324,6 +297,8 @@ func (p *Planner) count(ctx context.Context, c *schema.Change, nth int) error {
 				names = append(names, t.Name)
 			}
 		}
+	case c.Mirror != nil:
+		names = append(names, c.Mirror.Before.Name)
 	case c.Rows != nil:
 		names = append(names, c.Rows.Table.Name)
 	case c.Insert != nil:
@@ -346,7 +321,7 @@ func (p *Planner) count(ctx context.Context, c *schema.Change, nth int) error {
 
 // newFacts begins to note what a plan is made from.
 func (p *Planner) newFacts() *Facts {
-	return &Facts{Live: p.in.Live, Short: p.in.Short, Now: p.now, Kept: p.in.Kept, Number: p.number, There: map[string]bool{}}
+	return &Facts{Live: p.in.Live, Overlaps: p.in.Overlaps, Short: p.in.Short, Now: p.now, Kept: p.in.Kept, Number: p.number, There: map[string]bool{}}
 }
 
 // there reports whether the database has a table, and notes the answer.
@@ -422,6 +397,8 @@ func changedTables(c *schema.Change) []string {
 		}
 	}
 	switch {
+	case c.Mirror != nil:
+		names = append(names, c.Mirror.Before.Name)
 	case c.Rows != nil:
 		names = append(names, c.Rows.Table.Name)
 	case c.Insert != nil:

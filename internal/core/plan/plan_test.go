@@ -12,9 +12,9 @@ import (
 	"lastboard/internal/core/ledger"
 	"lastboard/internal/core/migration"
 	"lastboard/internal/core/plan"
-	"lastboard/internal/core/schema"
 	"lastboard/internal/engine"
 	"lastboard/internal/engine/sqlite"
+	"lastboard/internal/schema"
 )
 
 // chart is a database in a new file, and what is planned on it.

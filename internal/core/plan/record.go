@@ -9,9 +9,9 @@ import (
 
 	"lastboard/internal/core/ledger"
 	"lastboard/internal/core/migration"
-	"lastboard/internal/core/schema"
-	"lastboard/internal/core/sqltext"
 	"lastboard/internal/engine"
+	"lastboard/internal/schema"
+	"lastboard/internal/sqltext"
 )
 
 // Record is what one statement changed, as the ledger keeps it: enough to derive
@@ -24,7 +24,13 @@ type Record struct {
 	Insert *TableName        `json:"insert,omitempty"`
 	Delete *TableName        `json:"delete,omitempty"`
 	Native *NativeRecord     `json:"native,omitempty"`
+	Mirror *MirrorRecord     `json:"mirror,omitempty"`
 	Keeps  []*engine.Keeping `json:"keeps,omitempty"`
+	// Stage is ledger.Open, or ledger.Settle for what was done as the overlap was settled, and
+	// Statement says of which statement of the migration, from 0. A record without a stage is of
+	// the statement in whose place it stands.
+	Stage     string `json:"stage,omitempty"`
+	Statement int    `json:"statement,omitempty"`
 }
 
 // TableRecord is a table before and after.
@@ -48,6 +54,12 @@ type ViewRecord struct {
 type RowsRecord struct {
 	Table   string   `json:"table"`
 	Columns []string `json:"columns"`
+}
+
+// MirrorRecord is columns that got mirrors.
+type MirrorRecord struct {
+	Table string          `json:"table"`
+	Pairs []schema.Mirror `json:"pairs"`
 }
 
 // TableName is the table that rows were inserted into or deleted from.
@@ -84,6 +96,8 @@ func newRecord(c *schema.Change, before, after *schema.Schema) *Record {
 			}
 		}
 		r.Table = t
+	case c.Mirror != nil && !c.Mirror.Off:
+		r.Mirror = &MirrorRecord{c.Mirror.Before.Name, c.Mirror.Pairs}
 	case c.View != nil:
 		v := &ViewRecord{}
 		if c.View.Before != nil {
@@ -163,6 +177,12 @@ func (r *Record) inverse(current *schema.Schema) (*schema.Change, error) {
 		t, err := r.inverseTable(current)
 		c.Table = t
 		return c, err
+	case r.Mirror != nil:
+		c.Mirror = r.unmirrored(current)
+		if c.Mirror == nil {
+			return nil, nil
+		}
+		return c, nil
 	case r.View != nil:
 		c.View = &schema.ViewChange{Before: r.View.After, After: r.View.Before}
 		return c, nil
@@ -200,6 +220,15 @@ func (r *Record) inverse(current *schema.Schema) (*schema.Change, error) {
 		return c, nil
 	}
 	return nil, nil
+}
+
+// unmirrored gives the change that takes mirrors away; nil where they have gone.
+func (r *Record) unmirrored(current *schema.Schema) *schema.MirrorChange {
+	t := current.Table(r.Mirror.Table)
+	if t == nil || !slices.ContainsFunc(r.Mirror.Pairs, func(m schema.Mirror) bool { return t.Column(m.Name) != nil && t.Column(m.Column) != nil }) {
+		return nil
+	}
+	return &schema.MirrorChange{Before: t, After: schema.Unmirrored(t, r.Mirror.Pairs), Pairs: r.Mirror.Pairs, Off: true}
 }
 
 func (r *Record) keep(what string) *engine.Keeping {

@@ -8,8 +8,8 @@ import (
 
 	"lastboard/internal/core/ledger"
 	"lastboard/internal/core/migration"
-	"lastboard/internal/core/schema"
 	"lastboard/internal/engine"
+	"lastboard/internal/schema"
 )
 
 // Facts are what a plan was made from beside its migration: with them the same plan is made
@@ -17,13 +17,16 @@ import (
 // that what a stopped run goes on with is planned anew and compared, and no row of the
 // ledger is run because it stands there.
 type Facts struct {
-	Program string        `json:"program"` // that planned, and the server that it asked
-	Server  string        `json:"server"`
-	Live    bool          `json:"live"`
-	Short   float64       `json:"short"` // seconds
-	Now     string        `json:"now"`   // what current_timestamp is for existing rows
-	Kept    []ledger.Kept `json:"kept"`
-	Number  int64         `json:"number"` // of the last table of kept values before it
+	Program string `json:"program"` // that planned, and the server that it asked
+	Server  string `json:"server"`
+	Live    bool   `json:"live"`
+	// Overlaps means that overlaps could stay open, and Opens that its one does.
+	Overlaps bool          `json:"overlaps,omitempty"`
+	Opens    bool          `json:"opens,omitempty"`
+	Short    float64       `json:"short"` // seconds
+	Now      string        `json:"now"`   // what current_timestamp is for existing rows
+	Kept     []ledger.Kept `json:"kept"`
+	Number   int64         `json:"number"` // of the last table of kept values before it
 	// Before is the tables, as far as the ledger's own record of them says otherwise.
 	Before *schema.Delta `json:"before"`
 	// Order is that of the tables' names before.
@@ -53,7 +56,7 @@ func replay(e engine.Engine, f *Facts, base *schema.Schema) *Planner {
 		return slices.Index(f.Order, a.Name) - slices.Index(f.Order, b.Name)
 	})
 	p := &Planner{trial: &retold{changes: f.Changes, current: before}, current: before, told: f}
-	p.Again(Input{Engine: e, Live: f.Live, Short: f.Short, Kept: f.Kept, KeptNumber: f.Number})
+	p.Again(Input{Engine: e, Live: f.Live, Overlaps: f.Overlaps, Short: f.Short, Kept: f.Kept, KeptNumber: f.Number})
 	p.now = f.Now
 	return p
 }

@@ -10,9 +10,9 @@ import (
 	"lastboard/internal/core/fault"
 	"lastboard/internal/core/ledger"
 	"lastboard/internal/core/migration"
-	"lastboard/internal/core/schema"
-	"lastboard/internal/core/sqltext"
 	"lastboard/internal/engine"
+	"lastboard/internal/schema"
+	"lastboard/internal/sqltext"
 )
 
 // Progress is how far a migration is that is to be taken back.
@@ -33,8 +33,13 @@ func (p *Planner) Retreat(ctx context.Context, m Progress) (*Plan, error) {
 	}
 	for i := len(records) - 1; i >= 0; i-- {
 		r := records[i]
+		if m.Steps == nil {
+			r = p.rebased(r)
+		}
 		r.Keeps = p.present(r.Keeps)
-		out.statement = i
+		if out.statement = i; r.Stage != "" {
+			out.statement = r.Statement
+		}
 		if r.Native != nil && r.Native.NoWayBack && begun(m.Steps, i) {
 			return nil, NoWayBack(m.Record.Version)
 		}
@@ -205,7 +210,7 @@ func NoWayBack(version string) *fault.Fault {
 // wayBack gives the change that takes one record back, as far as it came.
 func (p *Planner) wayBack(ctx context.Context, out *Plan, r *Record, steps []ledger.Step, i int) (*schema.Change, error) {
 	switch {
-	case steps == nil || finished(steps, i):
+	case steps == nil || finished(steps, i), r.Mirror != nil && begun(steps, i):
 		return r.inverse(p.current)
 	case !begun(steps, i), r.Insert != nil && !wrote(steps, i):
 		return nil, nil

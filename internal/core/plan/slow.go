@@ -8,9 +8,9 @@ import (
 
 	"lastboard/internal/core/fault"
 	"lastboard/internal/core/migration"
-	"lastboard/internal/core/schema"
-	"lastboard/internal/core/sqltext"
 	"lastboard/internal/engine"
+	"lastboard/internal/schema"
+	"lastboard/internal/sqltext"
 )
 
 // A lookup that finds its rows by no index reads a whole table for each row that is written:

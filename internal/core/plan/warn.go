@@ -7,9 +7,9 @@ import (
 
 	"lastboard/internal/core/fault"
 	"lastboard/internal/core/migration"
-	"lastboard/internal/core/schema"
-	"lastboard/internal/core/sqltext"
 	"lastboard/internal/engine"
+	"lastboard/internal/schema"
+	"lastboard/internal/sqltext"
 )
 
 // warn adds what only the database can tell of a statement: rows that stay null,
@@ -69,6 +69,34 @@ func (p *Planner) warn(ctx context.Context, out *Plan, m *migration.Migration, s
 		p.warnTriggers(note, c.Insert.Table, "insert", nil)
 	}
 	return nil
+}
+
+// warnMirrors says what programs may notice of columns that are kept under two names.
+func (p *Planner) warnMirrors(out *Plan, m *migration.Migration, st sqltext.Statement, c *schema.MirrorChange) {
+	note := func(level fault.Level, rule, cure, format string, args ...any) {
+		f := at(m, st.Start(), fault.New(0, rule, cure, format, args...))
+		f.Level = level
+		out.Warnings = append(out.Warnings, f)
+	}
+	var columns, triggers []string
+	for _, x := range c.Pairs {
+		columns = append(columns, x.Column)
+	}
+	p.warnTriggers(note, c.Before, "update", columns)
+	for _, tr := range c.Before.Triggers {
+		triggers = append(triggers, tr.Name)
+	}
+	if len(triggers) > 0 {
+		note(fault.Note, "trigger-names-column", "make them do without the old name before it is settled",
+			"triggers of %s (%s) may name %s, which the server does not tell", c.Before.Name, strings.Join(triggers, ", "), strings.Join(columns, ", "))
+	}
+	for _, x := range c.After.Indexes {
+		if x.Unique && c.Before.Index(x.Name) == nil {
+			note(fault.Note, "upserts-may-clash", "let them try again", "while the overlap is open, two programs that insert the same new value of %s at the same moment with on conflict may be told that it is there already",
+				strings.Join(columns, ", "))
+			break
+		}
+	}
 }
 
 // warnAlong names what goes with the columns that are dropped, and comes back with none.

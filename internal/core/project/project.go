@@ -18,8 +18,9 @@ import (
 	"github.com/pelletier/go-toml/v2"
 
 	"lastboard/internal/core/fault"
-	"lastboard/internal/core/sqltext"
+	"lastboard/internal/engine"
 	"lastboard/internal/files"
+	"lastboard/internal/sqltext"
 )
 
 // File is the name of a project's file.
@@ -202,7 +203,7 @@ func workShare(path string, db *Database, pace filePace) (float64, error) {
 	switch {
 	case !ok || err != nil || !(percent >= 100*LeastShare && percent <= 100):
 		return 0, wrong(`write work_share = "40 %"`, "work_share of database %s is not a share of %.0f %% to 100 %%: %q", db.Name, 100*LeastShare, pace.WorkShare)
-	case strings.HasPrefix(db.URL, "sqlite:") && percent > 100*MostOfAFile:
+	case isFile(db.URL) && percent > 100*MostOfAFile:
 		return 0, wrong(fmt.Sprintf(`write work_share = "%.0f %%"`, 100*MostOfAFile), "work_share of database %s is above %.0f %%: a file has one writer, and applications need it for as long", db.Name, 100*MostOfAFile)
 	}
 	return percent / 100, nil
@@ -265,7 +266,7 @@ var variable = regexp.MustCompile(`\$\{([A-Za-z_][A-Za-z0-9_]*)\}`)
 // expand puts the environment's values into a URL.
 func expand(path, database, url string) (string, error) {
 	if url == "" {
-		return "", fault.New(fault.Usage, "configuration", `write url = "sqlite:harbour.db"`, "%s: database %s has no url", path, database)
+		return "", fault.New(fault.Usage, "configuration", `write url = "`+engine.Files().Example+`"`, "%s: database %s has no url", path, database)
 	}
 	var missing string
 	out := variable.ReplaceAllStringFunc(url, func(m string) string {
@@ -317,11 +318,16 @@ func (p *Project) Pick(name, url string) (*Database, error) {
 	return db, nil
 }
 
-// Path makes the path of a SQLite URL absolute: it is relative to the project.
+func isFile(url string) bool {
+	k := engine.ByURL(url)
+	return k != nil && k.File
+}
+
+// Path makes the path of a file's URL absolute: it is relative to the project.
 func (p *Project) Path(url string) string {
-	path, ok := strings.CutPrefix(url, "sqlite:")
-	if !ok || filepath.IsAbs(path) {
+	scheme, path, _ := strings.Cut(url, ":")
+	if !isFile(url) || filepath.IsAbs(path) {
 		return url
 	}
-	return "sqlite:" + filepath.Join(p.Dir, path)
+	return scheme + ":" + filepath.Join(p.Dir, path)
 }

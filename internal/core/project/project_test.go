@@ -11,6 +11,7 @@ import (
 
 	"lastboard/internal/core/fault"
 	"lastboard/internal/core/project"
+	_ "lastboard/internal/engine/sqlite"
 )
 
 // folder makes a project's folder with this file in it.

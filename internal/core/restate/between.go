@@ -5,8 +5,8 @@ import (
 	"slices"
 	"strings"
 
-	"lastboard/internal/core/schema"
-	"lastboard/internal/core/sqltext"
+	"lastboard/internal/schema"
+	"lastboard/internal/sqltext"
 )
 
 // Part is a statement with what a person should know of it.

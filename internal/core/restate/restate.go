@@ -5,8 +5,8 @@ package restate
 import (
 	"slices"
 
-	"lastboard/internal/core/schema"
-	"lastboard/internal/core/sqltext"
+	"lastboard/internal/schema"
+	"lastboard/internal/sqltext"
 )
 
 // Ordered puts a table behind those that it refers to, where that can be done.

@@ -7,9 +7,9 @@ import (
 	"testing"
 
 	"lastboard/internal/core/restate"
-	"lastboard/internal/core/schema"
-	"lastboard/internal/core/sqltext"
 	"lastboard/internal/engine/sqlite"
+	"lastboard/internal/schema"
+	"lastboard/internal/sqltext"
 )
 
 // tables plays create statements.
@@ -28,7 +28,7 @@ func play(s *schema.Schema, text string) (*schema.Schema, error) {
 		return nil, err
 	}
 	for _, st := range f.Statements {
-		after, change, err := schema.Apply(s, st, schema.Env{Engine: "sqlite"})
+		after, change, err := schema.Apply(s, st, sqlite.Engine{}.About().Env(nil))
 		if err != nil {
 			return nil, err
 		}

@@ -13,8 +13,8 @@ import (
 
 	"lastboard/internal/core/fault"
 	"lastboard/internal/core/ledger"
-	"lastboard/internal/core/mishap"
 	"lastboard/internal/engine"
+	"lastboard/internal/mishap"
 )
 
 // Begin makes the ledger if there is none, and this program the one runner.

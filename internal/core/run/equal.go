@@ -9,8 +9,8 @@ import (
 	"lastboard/internal/core/ledger"
 	"lastboard/internal/core/migration"
 	"lastboard/internal/core/plan"
-	"lastboard/internal/core/schema"
 	"lastboard/internal/engine"
+	"lastboard/internal/schema"
 )
 
 // Difference is a step of a stopped run that is not what comes of planning the run anew from
@@ -80,34 +80,42 @@ func (t *tables) since(now *schema.Schema) (*schema.Delta, error) {
 	return d, nil
 }
 
+// plannedFrom gives what a stopped run was planned from; nil where the ledger does not say.
+func (r *Runner) plannedFrom(ctx context.Context, record *ledger.Migration) (*plan.Facts, error) {
+	data, err := r.ledger.Facts(ctx, record.Version, record.Direction)
+	if err != nil || data == nil {
+		return nil, err
+	}
+	f := &plan.Facts{}
+	if err := ledger.Decode(data, f); err != nil {
+		return nil, fmt.Errorf("what migration %s was planned from, in the ledger: %w", record.Version, err)
+	}
+	return f, nil
+}
+
 // equal asserts that the steps which a stopped run has recorded are those that come of
 // planning it anew, or asks.
-func (r *Runner) equal(ctx context.Context, record *ledger.Migration, m *migration.Migration, steps []ledger.Step) error {
+func (r *Runner) equal(ctx context.Context, record *ledger.Migration, m *migration.Migration, steps []ledger.Step, f *plan.Facts) error {
 	recorded := make([]*engine.Step, len(steps))
 	for i, s := range steps {
 		recorded[i] = s.Step
 	}
 	d := Difference{Version: record.Version, Step: fmt.Sprintf("its %d steps", len(steps)), Recorded: "as in the ledger", By: "an earlier run", Now: "Lastboard " + r.Program + " for " + r.server()}
-	data, err := r.ledger.Facts(ctx, record.Version, record.Direction)
-	if err != nil {
-		return err
-	}
-	if data == nil {
+	if f == nil {
 		d.Planned = "not known, since what they were planned from is not recorded"
 		return r.differs(d)
-	}
-	var f plan.Facts
-	if err := ledger.Decode(data, &f); err != nil {
-		return fmt.Errorf("what migration %s was planned from, in the ledger: %w", record.Version, err)
 	}
 	d.By = "Lastboard " + f.Program + " for " + f.Server
 	base, err := r.ledger.Tables(ctx)
 	if err != nil {
 		return err
 	}
-	again := func() (*plan.Plan, error) { return plan.AgainRetreat(r.Engine, &f, base, record) }
-	if m != nil {
-		again = func() (*plan.Plan, error) { return plan.AgainAdvance(r.Engine, &f, base, m) }
+	again := func() (*plan.Plan, error) { return plan.AgainRetreat(r.Engine, f, base, record) }
+	switch record.Direction {
+	case ledger.Advance:
+		again = func() (*plan.Plan, error) { return plan.AgainAdvance(r.Engine, f, base, m) }
+	case ledger.Settle:
+		again = func() (*plan.Plan, error) { return plan.AgainSettle(r.Engine, f, base, m) }
 	}
 	p, err := again()
 	if err != nil {

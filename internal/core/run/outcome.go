@@ -48,9 +48,9 @@ func (r *Runner) resolve(p *progress, unsure *engine.Unsure) error {
 	if err != nil {
 		return unknown(unsure)
 	}
-	back := p.record.Direction == ledger.Retreat
+	end := p.end()
 	switch {
-	case back && record == nil, !back && record != nil && record.State == ledger.Settled:
+	case end == ledger.Waiting && record == nil, record != nil && record.State == end:
 		f := fault.New(fault.Stopped, "connection-lost", "run the command again, if more was to be done", "the connection was lost while the end of migration %s was being committed", p.record.Version)
 		f.Changed = "it was committed: migration " + p.record.Version + " has come to its end"
 		return f

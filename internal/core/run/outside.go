@@ -8,8 +8,8 @@ import (
 	"time"
 
 	"lastboard/internal/core/ledger"
-	"lastboard/internal/core/mishap"
 	"lastboard/internal/engine"
+	"lastboard/internal/mishap"
 )
 
 // outside does a step whose statements are each a transaction of their own. Whether it

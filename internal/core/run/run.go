@@ -6,7 +6,6 @@ import (
 	"errors"
 	"fmt"
 	"slices"
-	"strconv"
 	"strings"
 	"time"
 
@@ -14,10 +13,10 @@ import (
 	"lastboard/internal/core/fault"
 	"lastboard/internal/core/ledger"
 	"lastboard/internal/core/migration"
-	"lastboard/internal/core/mishap"
 	"lastboard/internal/core/plan"
-	"lastboard/internal/core/schema"
 	"lastboard/internal/engine"
+	"lastboard/internal/mishap"
+	"lastboard/internal/schema"
 )
 
 // Options is how a run goes about it.
@@ -69,7 +68,7 @@ type Event struct {
 	What    string // "cleared", "migration", "step", "progress", "step-done", "waiting", "too-slow", "holding", "released", "migration-done"
 	Version string
 	Name    string
-	// Direction is that of a migration that begins: ledger.Advance or ledger.Retreat.
+	// Direction is that of a migration that begins.
 	Direction string
 	Step      *engine.Step
 	Steps     int           // of the migration in all
@@ -92,6 +91,7 @@ type Runner struct {
 	me     *ledger.Runner
 	free   func()
 	tables tables
+	ended  string         // the state of the migration that has just come to its end
 	next   *plan.Planner  // on the tables as the last migration left them
 	after  *schema.Schema // those tables
 	work   work
@@ -125,7 +125,18 @@ func (r *Runner) planner(ctx context.Context) (*plan.Planner, error) {
 	if err != nil {
 		return nil, err
 	}
-	in := plan.Input{Engine: r.Engine, DB: r.DB, Live: r.Live, Short: r.LockWait.Seconds(), Slower: r.Slower, Kept: kept, KeptNumber: last}
+	known, err := r.ledger.Migrations(ctx)
+	if err != nil {
+		return nil, err
+	}
+	opened, err := plan.Open(known, r.Engine)
+	if err != nil {
+		return nil, err
+	}
+	in := plan.Input{
+		Engine: r.Engine, DB: r.DB, Live: r.Live, Overlaps: r.Live && !r.Settle, Opened: opened, Short: r.LockWait.Seconds(), Slower: r.Slower,
+		Kept: kept, KeptNumber: last,
+	}
 	now, err := r.DB.Schema(ctx)
 	if err != nil {
 		return nil, err
@@ -221,6 +232,41 @@ func (r *Runner) Advance(ctx context.Context, m *migration.Migration, known *led
 	return p, located(p, r.start(ctx, p, nil, record, proven))
 }
 
+// settle ends the overlap of a migration, or goes on with that.
+func (r *Runner) settle(ctx context.Context, m *migration.Migration, known *ledger.Migration) (*plan.Plan, error) {
+	if err := r.still(ctx, m.Version, known); err != nil {
+		return nil, err
+	}
+	if known.State != ledger.Open {
+		return nil, r.goOn(ctx, known, m)
+	}
+	planner, err := r.planner(ctx)
+	if err != nil {
+		return nil, err
+	}
+	r.after = nil // until the plan has come to its end
+	p, err := planner.Settle(ctx, m)
+	if err != nil {
+		return nil, err
+	}
+	if err := r.allowed(p); err != nil {
+		return nil, err
+	}
+	if err := r.unchanged(ctx, p, p.Before); err != nil {
+		return nil, err
+	}
+	proven, err := Prove(ctx, r.DB, p)
+	if err != nil {
+		return nil, err
+	}
+	record := *known
+	record.State, record.Direction = ledger.Running, ledger.Settle
+	if err := r.planned(); err != nil {
+		return nil, err
+	}
+	return p, located(p, r.start(ctx, p, known, &record, proven))
+}
+
 // located says of a refusal which statement of the file it is about.
 func located(p *plan.Plan, err error) error {
 	var f *fault.Fault
@@ -251,6 +297,9 @@ func (r *Runner) Retreat(ctx context.Context, known *ledger.Migration) (*plan.Pl
 	}
 	if known.Direction == ledger.Retreat && (known.State == ledger.Running || known.State == ledger.Stopped) {
 		return nil, r.goOn(ctx, known, nil)
+	}
+	if known.Direction == ledger.Settle && known.State != ledger.Settled {
+		return nil, fault.New(fault.Refused, "half-way", "run lastboard settle to go on; then retreat", "migration %s is half settled", known.Version)
 	}
 	progress := plan.Progress{Record: known}
 	if known.State == ledger.Running || known.State == ledger.Stopped {
@@ -352,7 +401,7 @@ func (o *Options) overlaps(p *plan.Plan) *fault.Fault {
 		return nil
 	}
 	return fault.New(fault.Refused, "needs-overlap", "if no application uses the old shape any more, add --settle; else take the old use out of the applications first",
-		"migration %s needs an overlap of the old and the new shape on a live database (%s), and this version cannot keep one open", p.Version, p.Overlap[0])
+		"migration %s needs an overlap of the old and the new shape on a live database (%s), and none can be kept open for that", p.Version, p.Overlap[0])
 }
 
 // follows refuses to put back what is kept where it may be of rows that went meanwhile.
@@ -374,92 +423,6 @@ func (r *Runner) follows(ctx context.Context, p *plan.Plan) error {
 		}
 	}
 	return nil
-}
-
-// Prove runs the proofs that need nothing of the steps before them. It gives the
-// numbers of those that hold; the error is a refusal with the rows that break the
-// first that does not.
-func Prove(ctx context.Context, db engine.Database, p *plan.Plan) (map[int]bool, error) {
-	proven := map[int]bool{}
-	for _, s := range p.Steps {
-		if !s.Early {
-			continue
-		}
-		f, err := Check(ctx, db, s)
-		if err != nil {
-			return nil, err
-		}
-		if f != nil && p.Migration != nil {
-			f = plan.Place(p.Migration, s, f)
-		}
-		if f != nil {
-			return nil, f
-		}
-		proven[s.Number] = true
-	}
-	return proven, nil
-}
-
-// Check runs the proof of a step, if it can run before anything is changed. A
-// fault is what it found.
-func Check(ctx context.Context, db engine.Database, s *engine.Step) (*fault.Fault, error) {
-	if !s.Early {
-		return nil, nil
-	}
-	return check(ctx, db.Query, s)
-}
-
-// check runs one proof; a fault is what it found.
-func check(ctx context.Context, query func(context.Context, string, ...any) (*engine.Rows, error), s *engine.Step) (*fault.Fault, error) {
-	rows, err := query(ctx, s.Proof.SQL)
-	if err != nil {
-		return nil, fmt.Errorf("%s: %w", s.What, err)
-	}
-	if len(rows.Values) == 0 {
-		return nil, nil
-	}
-	count, err := query(ctx, s.Proof.Count)
-	if err != nil {
-		return nil, err
-	}
-	f := fault.New(fault.Refused, s.Proof.Rule, s.Proof.Cure, "%s", s.Proof.Message)
-	if s.Proof.Table != "" {
-		f.Message = strings.ReplaceAll(fmt.Sprintf(s.Proof.Message, whole(count.Values[0][0])), " 1 rows", " 1 row")
-		for _, v := range rows.Values {
-			f.Samples = append(f.Samples, sampleRow(v))
-		}
-	}
-	f.Step = s.Number
-	return f, nil
-}
-
-// whole gives a count, which an engine may give as text.
-func whole(v any) int64 {
-	switch v := v.(type) {
-	case int64:
-		return v
-	case string:
-		n, _ := strconv.ParseInt(v, 10, 64)
-		return n
-	}
-	return 0
-}
-
-func sampleRow(values []any) []string {
-	row := make([]string, len(values))
-	for i, v := range values {
-		switch v := v.(type) {
-		case nil:
-			row[i] = "null"
-		case []byte:
-			row[i] = fmt.Sprintf("x'%x'", v)
-		case string:
-			row[i] = "'" + v + "'"
-		default:
-			row[i] = fmt.Sprint(v)
-		}
-	}
-	return row
 }
 
 // Adopt records a migration as settled without running it: what it would make is

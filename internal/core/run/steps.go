@@ -3,7 +3,6 @@ package run
 import (
 	"context"
 	"encoding/json"
-	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -13,10 +12,10 @@ import (
 	"lastboard/internal/core/fault"
 	"lastboard/internal/core/ledger"
 	"lastboard/internal/core/migration"
-	"lastboard/internal/core/mishap"
 	"lastboard/internal/core/plan"
-	"lastboard/internal/core/schema"
 	"lastboard/internal/engine"
+	"lastboard/internal/mishap"
+	"lastboard/internal/schema"
 )
 
 // progress is a run of one migration on its way.
@@ -31,6 +30,7 @@ type progress struct {
 	kept    int64 // the greatest number given to a table of kept values
 	opened  bool  // its record is committed
 	changed bool  // something that it does is committed
+	opens   bool  // its overlap stays open at its end
 	rows    int64
 	started time.Time
 	held    time.Duration
@@ -44,8 +44,16 @@ func (r *Runner) start(ctx context.Context, p *plan.Plan, before, record *ledger
 		return err
 	}
 	record.Wanted = wanted
-	if p.Direction == ledger.Advance {
-		if record.Changes, err = plan.EncodeRecords(p.Records); err != nil {
+	if p.Direction != ledger.Retreat {
+		records := p.Records
+		if p.Direction == ledger.Settle {
+			opening, err := plan.DecodeRecords(record.Changes)
+			if err != nil {
+				return err
+			}
+			records = append(opening, records...)
+		}
+		if record.Changes, err = plan.EncodeRecords(records); err != nil {
 			return err
 		}
 	}
@@ -53,7 +61,7 @@ func (r *Runner) start(ctx context.Context, p *plan.Plan, before, record *ledger
 	if err != nil {
 		return err
 	}
-	run := &progress{record: record, before: before, steps: p.Steps, facts: facts, done: map[int]bool{}, proven: proven, kept: p.KeptNumber, started: time.Now()}
+	run := &progress{record: record, before: before, steps: p.Steps, facts: facts, done: map[int]bool{}, proven: proven, kept: p.KeptNumber, opens: len(p.Later) > 0, started: time.Now()}
 	return r.run(ctx, run, true)
 }
 
@@ -64,10 +72,18 @@ func (r *Runner) goOn(ctx context.Context, record *ledger.Migration, m *migratio
 	if err != nil {
 		return err
 	}
-	if err := r.equal(ctx, record, m, steps); err != nil {
+	facts, err := r.plannedFrom(ctx, record)
+	if err != nil {
 		return err
 	}
-	run := &progress{record: record, done: map[int]bool{}, begun: map[int]bool{}, proven: map[int]bool{}, changed: true, started: time.Now()}
+	if err := r.equal(ctx, record, m, steps, facts); err != nil {
+		return err
+	}
+	opens := facts != nil && facts.Opens
+	if facts == nil && m != nil && record.Direction == ledger.Advance {
+		opens = r.Live && !r.Settle && len(plan.Later(m, r.Engine)) > 0
+	}
+	run := &progress{record: record, opens: opens, done: map[int]bool{}, begun: map[int]bool{}, proven: map[int]bool{}, changed: true, started: time.Now()}
 	for _, s := range steps {
 		run.steps = append(run.steps, s.Step)
 		run.done[s.Step.Number] = s.State == "done"
@@ -362,18 +378,24 @@ func (r *Runner) close(ctx context.Context, tx engine.Tx, p *progress, rows int6
 	if untried || len(others) > 0 {
 		r.after = nil // the copies on which was planned know nothing of that
 	}
-	what := "advanced"
-	if p.record.Direction == ledger.Retreat {
-		what = "retreated"
-		if err := ledger.Forget(ctx, tx, p.record.Version); err != nil {
-			return err
-		}
+	what := map[string]string{ledger.Advance: "advanced", ledger.Settle: "settled", ledger.Retreat: "retreated"}[p.record.Direction]
+	r.ended = p.end()
+	if r.ended == ledger.Waiting {
+		err = ledger.Forget(ctx, tx, p.record.Version)
 	} else {
-		if err := ledger.ForgetFacts(ctx, tx, p.record.Version); err != nil {
-			return err
-		}
-		p.record.State, p.record.AdvancedAt = ledger.Settled, ledger.Now()
-		p.record.SettledAt = p.record.AdvancedAt
+		err = ledger.ForgetFacts(ctx, tx, p.record.Version)
+	}
+	if err != nil {
+		return err
+	}
+	p.record.State = r.ended
+	if p.record.Direction == ledger.Advance {
+		p.record.AdvancedAt = ledger.Now()
+	}
+	if r.ended == ledger.Settled {
+		p.record.SettledAt = ledger.Now()
+	}
+	if r.ended != ledger.Waiting {
 		if err := ledger.Put(ctx, tx, p.record); err != nil {
 			return err
 		}
@@ -381,6 +403,17 @@ func (r *Runner) close(ctx context.Context, tx engine.Tx, p *progress, rows int6
 	return ledger.Record(ctx, tx, ledger.Entry{
 		At: ledger.Now(), Version: p.record.Version, What: what, By: r.me.By, Host: r.me.Host, Seconds: time.Since(p.started).Seconds(), Forecast: forecast(p.steps), Rows: rows,
 	})
+}
+
+// end gives the state that the migration has once its run is over.
+func (p *progress) end() string {
+	switch {
+	case p.record.Direction == ledger.Retreat:
+		return ledger.Waiting
+	case p.opens:
+		return ledger.Open
+	}
+	return ledger.Settled
 }
 
 // madeByOthers reports whether a difference is something that others have added to a table
@@ -396,94 +429,4 @@ func forecast(steps []*engine.Step) *float64 {
 		seconds += s.Seconds
 	}
 	return &seconds
-}
-
-// stopped says where a run that cannot go on stands, and records it.
-func (r *Runner) stopped(p *progress, s *engine.Step, err error) error {
-	var unsure *engine.Unsure
-	if errors.As(err, &unsure) {
-		err = r.resolve(p, unsure)
-		var known *fault.Fault
-		if errors.As(err, &known) {
-			return err
-		}
-	}
-	var f *fault.Fault
-	if !errors.As(err, &f) {
-		f = fault.New(fault.Failed, "step-failed", "", "%v", err)
-		f.Err = err
-		var cannot *engine.CannotOpen
-		if errors.As(err, &cannot) {
-			f.Message, f.Cure = cannot.Message, cannot.Cure
-		}
-	}
-	out := *f
-	if errors.Is(err, context.Canceled) {
-		out.Rule, out.Message = "interrupted", "stopped by the keyboard, at a safe point"
-	}
-	if s != nil {
-		out.Step = s.Number
-		if f.Err != nil && !errors.Is(err, context.Canceled) {
-			out.Message = fmt.Sprintf("step %d of migration %s (%s): %s", s.Number, p.record.Version, s.What, f.Message)
-		}
-	}
-	if p.opened && !p.changed && r.unbegun(context.Background(), p) != nil {
-		p.changed = true // the record stays
-	}
-	if !p.changed {
-		var broken *engine.Violation
-		switch {
-		case errors.As(err, &broken):
-			out.Class, out.Rule = fault.Refused, "rows-would-break"
-		case out.Class != fault.Refused:
-			out.Class = fault.Failed
-		}
-		if errors.Is(err, context.Canceled) {
-			out.Class = fault.Stopped
-		}
-		out.Changed = "nothing was changed: migration " + p.record.Version + " is where it was"
-		return &out
-	}
-	out.Class = fault.Stopped
-	out.Changed = fmt.Sprintf("%d of %d steps of migration %s are done and stay; no row is lost", countDone(p), len(p.steps), p.record.Version)
-	if out.Cure != "" {
-		out.Cure += "; then "
-	}
-	flags := "" // that both need again
-	if r.Settle {
-		flags = " --settle"
-	}
-	back := "retreat" + flags + " takes it back"
-	if p.record.Direction == ledger.Retreat {
-		back = "until then the tables are between two shapes"
-	}
-	out.Cure += p.record.Direction + flags + " goes on from here, " + back
-	ctx := context.Background()
-	e := r.inTx(ctx, engine.TxOptions{}, func(tx engine.Tx) error {
-		if err := ledger.Beat(ctx, tx, r.me); err != nil {
-			return err
-		}
-		record := *p.record
-		record.State = ledger.Stopped
-		if err := ledger.Put(ctx, tx, &record); err != nil {
-			return err
-		}
-		return ledger.Record(ctx, tx, ledger.Entry{
-			At: ledger.Now(), Version: record.Version, What: "stopped", By: r.me.By, Host: r.me.Host, Seconds: time.Since(p.started).Seconds(), Rows: p.rows, Note: out.Message,
-		})
-	})
-	if e != nil {
-		out.Changed += " (the ledger could not be told: " + e.Error() + ")"
-	}
-	return &out
-}
-
-func countDone(p *progress) int {
-	n := 0
-	for _, done := range p.done {
-		if done {
-			n++
-		}
-	}
-	return n
 }

@@ -9,13 +9,16 @@ import (
 	"lastboard/internal/core/ledger"
 	"lastboard/internal/core/migration"
 	"lastboard/internal/core/plan"
-	"lastboard/internal/core/schema"
+	"lastboard/internal/schema"
 )
 
-// Task is a migration to run, to go on with, or to take back.
+// Task is a migration to run, to go on with, to settle, or to take back.
 type Task struct {
-	File  *migration.Migration // nil on the way back
-	Known *ledger.Migration    // nil for one that has not run
+	File   *migration.Migration // nil on the way back
+	Known  *ledger.Migration    // nil for one that has not run
+	Settle bool                 // its overlap is to end
+	// Ended is the state of the migration once the task has come to its end; "" until then.
+	Ended string
 }
 
 // Version gives that of the migration.
@@ -26,20 +29,20 @@ func (t Task) Version() string {
 	return t.Known.Version
 }
 
-// Done gives the state of the migration once the task has come to its end.
-func (t Task) Done() string {
-	if t.File != nil {
-		return ledger.Settled
-	}
-	return ledger.Waiting
-}
-
 // Do does one task. The plan is nil where a stopped run is gone on with.
-func (r *Runner) Do(ctx context.Context, t Task) (*plan.Plan, error) {
-	if t.File != nil {
-		return r.Advance(ctx, t.File, t.Known)
+func (r *Runner) Do(ctx context.Context, t *Task) (p *plan.Plan, err error) {
+	switch {
+	case t.Settle:
+		p, err = r.settle(ctx, t.File, t.Known)
+	case t.File != nil:
+		p, err = r.Advance(ctx, t.File, t.Known)
+	default:
+		p, err = r.Retreat(ctx, t.Known)
 	}
-	return r.Retreat(ctx, t.Known)
+	if err == nil {
+		t.Ended = r.ended
+	}
+	return p, err
 }
 
 // Foresee refuses, before anything is changed, what would be refused further on when tasks
@@ -110,6 +113,9 @@ func (t Task) unfinished() bool {
 }
 
 func (t Task) plan(ctx context.Context, planner *plan.Planner) (*plan.Plan, error) {
+	if t.Settle {
+		return planner.Settle(ctx, t.File)
+	}
 	if t.File != nil {
 		return planner.Advance(ctx, t.File)
 	}
@@ -147,7 +153,7 @@ func After(done []Task, err error) error {
 	}
 	var states []string
 	for _, t := range done {
-		states = append(states, t.Version()+" is "+t.Done())
+		states = append(states, t.Version()+" is "+t.Ended)
 	}
 	first := *list[0]
 	first.Class = fault.Stopped

@@ -8,9 +8,9 @@ import (
 	"testing"
 	"time"
 
-	"lastboard/internal/core/schema"
-	"lastboard/internal/core/sqltext"
 	"lastboard/internal/engine"
+	"lastboard/internal/schema"
+	"lastboard/internal/sqltext"
 )
 
 func readsWhatItMakes(t *testing.T, target Target) {

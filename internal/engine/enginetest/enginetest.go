@@ -11,9 +11,9 @@ import (
 	"strings"
 	"testing"
 
-	"lastboard/internal/core/schema"
-	"lastboard/internal/core/sqltext"
 	"lastboard/internal/engine"
+	"lastboard/internal/schema"
+	"lastboard/internal/sqltext"
 )
 
 // Target is an engine and a way to new, empty databases of it.
@@ -114,7 +114,7 @@ func (h *harbour) read() {
 
 func (h *harbour) apply(st sqltext.Statement) *schema.Change {
 	h.Helper()
-	_, c, err := schema.Apply(h.now, st, schema.Env{Engine: h.Engine.Name()})
+	_, c, err := schema.Apply(h.now, st, h.Engine.About().Env(nil))
 	if err != nil {
 		h.Fatal(err)
 	}

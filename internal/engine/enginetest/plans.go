@@ -7,9 +7,9 @@ import (
 	"strings"
 	"testing"
 
-	"lastboard/internal/core/schema"
-	"lastboard/internal/core/sqltext"
 	"lastboard/internal/engine"
+	"lastboard/internal/schema"
+	"lastboard/internal/sqltext"
 )
 
 var update = flag.Bool("update", false, "write the golden files")
@@ -23,7 +23,7 @@ func Planned(t *testing.T, e engine.Engine, s *schema.Schema, tables, statement 
 		t.Fatal(err)
 	}
 	for i, st := range f.Statements {
-		after, change, err := schema.Apply(s, st, schema.Env{Engine: e.Name()})
+		after, change, err := schema.Apply(s, st, e.About().Env(nil))
 		if err != nil {
 			t.Fatalf("%s: %v", statement, err)
 		}

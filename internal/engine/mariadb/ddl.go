@@ -5,8 +5,8 @@ import (
 	"slices"
 	"strings"
 
-	"lastboard/internal/core/schema"
-	"lastboard/internal/core/sqltext"
+	"lastboard/internal/schema"
+	"lastboard/internal/sqltext"
 )
 
 // Place implements engine.Planner: Lastboard's own tables stand beside the others.

@@ -9,8 +9,8 @@ import (
 	"sync"
 	"time"
 
-	"lastboard/internal/core/mishap"
 	"lastboard/internal/engine"
+	"lastboard/internal/mishap"
 )
 
 // algorithm is the mark in an alter that stands for the algorithm and the lock until

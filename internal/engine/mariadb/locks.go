@@ -7,9 +7,9 @@ import (
 	"sync"
 	"time"
 
-	"lastboard/internal/core/schema"
 	"lastboard/internal/engine"
 	"lastboard/internal/engine/planning"
+	"lastboard/internal/schema"
 )
 
 // watcher gives the second session, which looks on.

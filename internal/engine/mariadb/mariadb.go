@@ -20,10 +20,10 @@ import (
 
 	"github.com/go-sql-driver/mysql"
 
-	"lastboard/internal/core/mishap"
-	"lastboard/internal/core/schema"
 	"lastboard/internal/engine"
 	"lastboard/internal/engine/planning"
+	"lastboard/internal/mishap"
+	"lastboard/internal/schema"
 )
 
 // Engine is MariaDB.
@@ -39,9 +39,6 @@ type Engine struct {
 }
 
 var _ engine.Engine = Engine{}
-
-// Name implements engine.Engine.
-func (Engine) Name() string { return "mariadb" }
 
 type database struct {
 	*session

@@ -10,8 +10,8 @@ import (
 	"strings"
 	"sync"
 
-	"lastboard/internal/core/sqltext"
 	"lastboard/internal/engine"
+	"lastboard/internal/sqltext"
 )
 
 // The ledger is the runner's own. An application has every right on its database, so the

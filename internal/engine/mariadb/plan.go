@@ -5,10 +5,10 @@ import (
 	"slices"
 	"strings"
 
-	"lastboard/internal/core/schema"
-	"lastboard/internal/core/sqltext"
 	"lastboard/internal/engine"
 	"lastboard/internal/engine/planning"
+	"lastboard/internal/schema"
+	"lastboard/internal/sqltext"
 )
 
 // Rows a second on an ordinary server: what a forecast counts with until it knows
@@ -51,10 +51,10 @@ type planner struct {
 	keyed, keyDone bool // keyDone is of the primary key alone
 	// window are statements that want the table locked while they run, one after the
 	// other, before what is dropped goes; windowKeeps are the places that they fill, and
-	// windowFollow the triggers that let what is there follow its rows.
+	// windowFollow what is there that has to follow its rows.
 	window       []string
 	windowKeeps  []string
-	windowFollow []string
+	windowFollow []*engine.Keeping
 	// swapFollowed means that triggers compute the swapped columns.
 	swapFollowed bool
 	shown        bool     // the hidden ones have got their names
@@ -125,8 +125,8 @@ func (Engine) Steps(c *schema.Change, f engine.Facts) ([]*engine.Step, error) {
 	if c.Table != nil && c.Table.After != nil {
 		p.refuse(c.Table.After)
 	}
-	steps := p.settle()
-	return steps, p.Err
+	p.comers()
+	return p.settle(), p.Err
 }
 
 // refuse says what the server has no equal for.

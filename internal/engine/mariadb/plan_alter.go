@@ -4,8 +4,8 @@ import (
 	"slices"
 	"strings"
 
-	"lastboard/internal/core/schema"
 	"lastboard/internal/engine"
+	"lastboard/internal/schema"
 )
 
 // alter changes a table in place, by one statement after the other: each commits by

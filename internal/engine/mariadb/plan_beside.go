@@ -5,10 +5,10 @@ import (
 	"slices"
 	"strings"
 
-	"lastboard/internal/core/schema"
-	"lastboard/internal/core/sqltext"
 	"lastboard/internal/engine"
 	"lastboard/internal/engine/planning"
+	"lastboard/internal/schema"
+	"lastboard/internal/sqltext"
 )
 
 // Columns that come to be beside others: swapped ones are computed beside those whose

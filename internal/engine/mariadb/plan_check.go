@@ -4,8 +4,8 @@ import (
 	"slices"
 	"strings"
 
-	"lastboard/internal/core/schema"
 	"lastboard/internal/engine"
+	"lastboard/internal/schema"
 )
 
 // The server adds a check of the table's own only by copying the table, and one in the

@@ -4,10 +4,10 @@ import (
 	"slices"
 	"strings"
 
-	"lastboard/internal/core/schema"
-	"lastboard/internal/core/sqltext"
 	"lastboard/internal/engine"
 	"lastboard/internal/engine/planning"
+	"lastboard/internal/schema"
+	"lastboard/internal/sqltext"
 )
 
 // dropColumns takes columns away, generated ones first, and lets swapped ones take their
@@ -115,7 +115,7 @@ func (p *planner) goneQuery(names []string, done string) string {
 func (p *planner) flushWindow(script []string, what, done string) {
 	if script == nil {
 		if len(p.windowFollow) > 0 {
-			p.define(engine.Sync, 0, "let what is kept follow its rows", "", p.windowFollow...)
+			p.define(engine.Sync, 0, "let what is kept follow its rows", "", followFirst(&p.Planner, p.windowFollow...)...)
 		}
 		for i, sql := range p.window {
 			p.Add(engine.Scan, keepRate, "keep values in "+p.windowKeeps[i], sql)
@@ -126,7 +126,10 @@ func (p *planner) flushWindow(script []string, what, done string) {
 			keep = append(keep, "delete from "+quote(k), p.window[i]) // of a run that died here
 			what = "keep the values and " + strings.TrimPrefix(what, "keep the values and ")
 		}
-		p.locked(what, done, p.windowKeeps, slices.Concat(keep, p.windowFollow, script)...)
+		for _, k := range p.windowFollow {
+			keep = append(keep, followSQL(p.Table, k.Kept, k.Keys)...)
+		}
+		p.locked(what, done, p.windowKeeps, append(keep, script...)...)
 	}
 	p.window, p.windowKeeps, p.windowFollow = nil, nil, nil
 }

@@ -5,10 +5,10 @@ import (
 	"slices"
 	"strings"
 
-	"lastboard/internal/core/schema"
-	"lastboard/internal/core/sqltext"
 	"lastboard/internal/engine"
 	"lastboard/internal/engine/planning"
+	"lastboard/internal/schema"
+	"lastboard/internal/sqltext"
 )
 
 // instantDefault reports whether the server can give a default to every row without
@@ -365,7 +365,7 @@ func (p *planner) keep(kept string, k *engine.Keeping, columns, insert string) {
 	p.window, p.windowKeeps = append(p.window, insert), append(p.windowKeeps, kept)
 	if !p.Goes(k.Keys) {
 		k.Followed = true
-		p.windowFollow = append(p.windowFollow, followSQL(p.Table, kept, k.Keys)...)
+		p.windowFollow = append(p.windowFollow, k)
 	}
 }
 

@@ -4,8 +4,8 @@ import (
 	"context"
 	"strings"
 
-	"lastboard/internal/core/schema"
-	"lastboard/internal/core/sqltext"
+	"lastboard/internal/schema"
+	"lastboard/internal/sqltext"
 )
 
 // columnLevel is a check that stands in a column's own definition.

@@ -4,8 +4,8 @@ import (
 	"fmt"
 	"strings"
 
-	"lastboard/internal/core/sqltext"
 	"lastboard/internal/engine/planning"
+	"lastboard/internal/sqltext"
 )
 
 // asText casts a value to a text that compares byte for byte, in whatever session.

@@ -6,8 +6,8 @@ import (
 	"slices"
 	"strings"
 
-	"lastboard/internal/core/schema"
 	"lastboard/internal/engine"
+	"lastboard/internal/schema"
 )
 
 const triggerCure = "set global log_bin_trust_function_creators = 1, or grant super, or connect as a user who has it"

@@ -4,9 +4,9 @@ import (
 	"slices"
 	"strings"
 
-	"lastboard/internal/core/schema"
-	"lastboard/internal/core/sqltext"
 	"lastboard/internal/engine/planning"
+	"lastboard/internal/schema"
+	"lastboard/internal/sqltext"
 )
 
 // ansi gives a text that the server shows in the spelling of Lastboard's sessions: names

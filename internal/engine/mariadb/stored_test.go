@@ -7,9 +7,9 @@ import (
 	"strings"
 	"testing"
 
-	"lastboard/internal/core/schema"
-	"lastboard/internal/core/sqltext"
 	"lastboard/internal/engine/enginetest"
+	"lastboard/internal/schema"
+	"lastboard/internal/sqltext"
 )
 
 var words = &schema.Table{Name: "call", Columns: []*schema.Column{{Name: "flag", Type: sqltext.Type{Name: "boolean"}}, {Name: "n", Type: sqltext.Type{Name: "integer"}}, {Name: "s", Type: sqltext.Type{Name: "text"}}}}

@@ -8,9 +8,9 @@ import (
 	"slices"
 	"strings"
 
-	"lastboard/internal/core/schema"
 	"lastboard/internal/engine"
 	"lastboard/internal/engine/planning"
+	"lastboard/internal/schema"
 )
 
 // trial is a database of its own on the same server, with an empty copy of each table

@@ -8,9 +8,9 @@ import (
 
 	"github.com/go-sql-driver/mysql"
 
-	"lastboard/internal/core/schema"
-	"lastboard/internal/core/sqltext"
 	"lastboard/internal/engine"
+	"lastboard/internal/schema"
+	"lastboard/internal/sqltext"
 )
 
 // What the core writes is sent so that Lastboard's own tables are the same whatever the
@@ -108,7 +108,7 @@ func TestPlaceholders(t *testing.T) {
 		if err != nil {
 			t.Fatalf("%s: %v", typ, err)
 		}
-		s, _, err := schema.Apply(&schema.Schema{}, f.Statements[0], schema.Env{Engine: "mariadb"})
+		s, _, err := schema.Apply(&schema.Schema{}, f.Statements[0], Engine{}.About().Env(nil))
 		if err != nil {
 			t.Fatalf("%s: %v", typ, err)
 		}

@@ -4,9 +4,9 @@ import (
 	"maps"
 	"slices"
 
-	"lastboard/internal/core/schema"
-	"lastboard/internal/core/sqltext"
 	"lastboard/internal/engine"
+	"lastboard/internal/schema"
+	"lastboard/internal/sqltext"
 )
 
 // ProofsFirst puts the proofs that need no step before them in front, where they belong

@@ -5,8 +5,8 @@ import (
 	"slices"
 	"strings"
 
-	"lastboard/internal/core/schema"
 	"lastboard/internal/engine"
+	"lastboard/internal/schema"
 )
 
 // Inserted gives the rows of an insert, as SQL.

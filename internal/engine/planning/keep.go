@@ -4,8 +4,8 @@ import (
 	"fmt"
 	"slices"
 
-	"lastboard/internal/core/schema"
 	"lastboard/internal/engine"
+	"lastboard/internal/schema"
 )
 
 // NoKey refuses a change whose old values could not be found again by their rows.

@@ -3,8 +3,8 @@ package planning
 import (
 	"strings"
 
-	"lastboard/internal/core/schema"
-	"lastboard/internal/core/sqltext"
+	"lastboard/internal/schema"
+	"lastboard/internal/sqltext"
 )
 
 // Kind tells what an expression gives, as far as it can be known: integer, real,

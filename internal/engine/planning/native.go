@@ -4,8 +4,8 @@ import (
 	"slices"
 	"strings"
 
-	"lastboard/internal/core/sqltext"
 	"lastboard/internal/engine"
+	"lastboard/internal/sqltext"
 )
 
 // Native says which statements of an engine's own may be tried where they are thrown away:

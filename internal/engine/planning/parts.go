@@ -3,7 +3,7 @@ package planning
 import (
 	"slices"
 
-	"lastboard/internal/core/schema"
+	"lastboard/internal/schema"
 )
 
 // Parts are the constraints and indexes that go, and those that are new. What only gets

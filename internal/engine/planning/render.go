@@ -4,7 +4,7 @@ import (
 	"strconv"
 	"strings"
 
-	"lastboard/internal/core/sqltext"
+	"lastboard/internal/sqltext"
 )
 
 // What the renderers of all engines share. place is how strongly the place binds in which

@@ -3,9 +3,9 @@ package planning
 import (
 	"slices"
 
-	"lastboard/internal/core/schema"
-	"lastboard/internal/core/sqltext"
 	"lastboard/internal/engine"
+	"lastboard/internal/schema"
+	"lastboard/internal/sqltext"
 )
 
 // Value gives what existing rows get in a column, as SQL over before; ok is false

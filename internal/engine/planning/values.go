@@ -6,9 +6,9 @@ import (
 	"strconv"
 	"strings"
 
-	"lastboard/internal/core/schema"
-	"lastboard/internal/core/sqltext"
 	"lastboard/internal/engine"
+	"lastboard/internal/schema"
+	"lastboard/internal/sqltext"
 )
 
 // Whether values can be what their column's type wants: converted, computed, or as they are.

@@ -3,7 +3,7 @@ package planning
 import (
 	"slices"
 
-	"lastboard/internal/core/schema"
+	"lastboard/internal/schema"
 )
 
 // ServerWords gives the expressions of a table that was planned the words in which the

@@ -5,8 +5,8 @@ import (
 	"slices"
 	"strings"
 
-	"lastboard/internal/core/schema"
 	"lastboard/internal/engine"
+	"lastboard/internal/schema"
 )
 
 // Place implements engine.Planner: a schema that is the owner's alone.
@@ -271,8 +271,8 @@ func onUpdateSQL(t *schema.Table, c *schema.Column) []string {
 	}
 	function := quote(own) + "." + quote(strings.TrimPrefix(trigger, engine.Prefix))
 	return []string{
-		"create or replace function " + function + "() returns trigger language plpgsql set search_path = pg_catalog, pg_temp as $lastboard$ begin " +
-			"if new." + column + " is not distinct from old." + column + " and coalesce(current_setting('lastboard.writes', true), '') <> 'on' then new." + column + " := " + now + "; end if; return new; end $lastboard$",
+		"create or replace function " + function + "() returns trigger language plpgsql set search_path = pg_catalog, pg_temp as " + dollar("begin "+
+			"if new."+column+" is not distinct from old."+column+" and coalesce(current_setting('lastboard.writes', true), '') <> 'on' then new."+column+" := "+now+"; end if; return new; end"),
 		"create trigger " + quote(trigger) + " before update on " + name(t.Name) + " for each row execute function " + function + "()",
 	}
 }

@@ -6,10 +6,10 @@ import (
 	"slices"
 	"strings"
 
-	"lastboard/internal/core/schema"
-	"lastboard/internal/core/sqltext"
 	"lastboard/internal/engine"
 	"lastboard/internal/engine/planning"
+	"lastboard/internal/schema"
+	"lastboard/internal/sqltext"
 )
 
 // What is kept follows its rows: triggers take it away when a row goes, and when another one
@@ -39,7 +39,7 @@ func (dialect) Follow(p *planning.Planner, s *engine.Step, _ bool) {
 // function gives the statement that makes the function of a trigger, or gives it another
 // body.
 func function(n, body string) string {
-	return "create or replace function " + name(n) + "() returns trigger language plpgsql security definer set search_path = pg_catalog, pg_temp as $lastboard$ begin " + body + "return null; end $lastboard$"
+	return "create or replace function " + name(n) + "() returns trigger language plpgsql security definer set search_path = pg_catalog, pg_temp as " + dollar("begin "+body+"return null; end")
 }
 
 // rowKeys are columns of a table; called gives other names that they have.

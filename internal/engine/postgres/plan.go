@@ -5,10 +5,10 @@ import (
 	"slices"
 	"strings"
 
-	"lastboard/internal/core/schema"
-	"lastboard/internal/core/sqltext"
 	"lastboard/internal/engine"
 	"lastboard/internal/engine/planning"
+	"lastboard/internal/schema"
+	"lastboard/internal/sqltext"
 )
 
 // Rows a second on an ordinary server: what a forecast counts with until it knows
@@ -77,6 +77,9 @@ func (Engine) Steps(c *schema.Change, f engine.Facts) ([]*engine.Step, error) {
 		default:
 			p.alter()
 		}
+	case c.Mirror != nil:
+		p = newPlanner(f, c.Mirror.Before)
+		p.mirror(c.Mirror)
 	case c.View != nil:
 		return viewSteps(c.View), nil
 	case c.Rows != nil:
@@ -206,9 +209,9 @@ func (p *planner) drop() {
 // nobody else may use, whatever rights the database gives to new ones by default.
 func hide(t *schema.Table, hidden string) []string {
 	return []string{"create schema " + quote(hidden),
-		"do $lastboard$ declare who text; begin " +
-			"for who in select case grantee when 0 then 'public' else quote_ident(pg_get_userbyid(grantee)) end from pg_namespace, aclexplode(nspacl) where nspname = " + literal(hidden) + " and grantee <> nspowner " +
-			"loop execute " + literal("revoke all on schema "+quote(hidden)+" from ") + " || who; end loop; end $lastboard$",
+		"do " + dollar("declare who text; begin "+
+			"for who in select case grantee when 0 then 'public' else quote_ident(pg_get_userbyid(grantee)) end from pg_namespace, aclexplode(nspacl) where nspname = "+literal(hidden)+" and grantee <> nspowner "+
+			"loop execute "+literal("revoke all on schema "+quote(hidden)+" from ")+" || who; end loop; end"),
 		"alter table " + name(t.Name) + " set schema " + quote(hidden)}
 }
 
@@ -358,6 +361,6 @@ func (p *planner) insert(c *schema.InsertChange) {
 func advanceSequence(t *schema.Table, c *schema.Column) string {
 	n, column := name(t.Name), quote(c.Name)
 	sequence := "pg_get_serial_sequence(" + literal(n) + ", " + literal(c.Name) + ")"
-	return "do $lastboard$ begin perform setval(" + sequence + ", greatest(nextval(" + sequence + ") - 1, (select max(" + column + ") from " + n +
-		")), true) where exists (select 1 from " + n + "); end $lastboard$"
+	return "do " + dollar("begin perform setval("+sequence+", greatest(nextval("+sequence+") - 1, (select max("+column+") from "+n+
+		")), true) where exists (select 1 from "+n+"); end")
 }

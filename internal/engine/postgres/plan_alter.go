@@ -5,9 +5,9 @@ import (
 	"slices"
 	"strings"
 
-	"lastboard/internal/core/schema"
 	"lastboard/internal/engine"
 	"lastboard/internal/engine/planning"
+	"lastboard/internal/schema"
 )
 
 // alter changes a table in place. What is metadata is done at once; what has to read

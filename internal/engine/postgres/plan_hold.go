@@ -3,9 +3,9 @@ package postgres
 import (
 	"slices"
 
-	"lastboard/internal/core/schema"
 	"lastboard/internal/engine"
 	"lastboard/internal/engine/planning"
+	"lastboard/internal/schema"
 )
 
 // converted lists the columns that were there and whose every value is written anew.

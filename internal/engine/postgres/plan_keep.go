@@ -5,10 +5,10 @@ import (
 	"slices"
 	"strings"
 
-	"lastboard/internal/core/schema"
-	"lastboard/internal/core/sqltext"
 	"lastboard/internal/engine"
 	"lastboard/internal/engine/planning"
+	"lastboard/internal/schema"
+	"lastboard/internal/sqltext"
 )
 
 // keepDropped keeps the values of columns that are dropped, in the transaction that
@@ -230,8 +230,8 @@ func (p *planner) rewrite(old, c *schema.Column, f schema.Fill) {
 	function := name(schema.ConstraintName(&schema.Table{Name: engine.Prefix + tableOf(p.Table).Name}, []string{c.Name}, "convert"))
 	row := "(select " + strings.Join(columns, ", ") + ") as " + quote(tableOf(p.Table).Name)
 	s := p.changeType(engine.Rewrite, rewriteRate, old, c, function+"("+quoteAll(names)+")")
-	s.SQL = append([]string{"create function " + function + "(" + strings.Join(types, ", ") + ") returns " + declaration(c) + " language sql stable as $lastboard$ select cast((" +
-		value + ") as " + declaration(c) + ") from " + row + " $lastboard$"}, s.SQL...)
+	s.SQL = append([]string{"create function " + function + "(" + strings.Join(types, ", ") + ") returns " + declaration(c) + " language sql stable as " + dollar("select cast(("+
+		value+") as "+declaration(c)+") from "+row)}, s.SQL...)
 	s.SQL = append(s.SQL, "drop function "+function+"("+strings.Join(types, ", ")+")")
 	s.Why = "the server writes every row anew for this type"
 }

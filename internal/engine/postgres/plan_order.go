@@ -5,8 +5,8 @@ import (
 	"slices"
 	"strings"
 
-	"lastboard/internal/core/schema"
 	"lastboard/internal/engine"
+	"lastboard/internal/schema"
 )
 
 // moves reports whether columns stand where they were asked to, at the cost of a copy of
@@ -50,6 +50,10 @@ func reorders(c *schema.TableChange) bool {
 func (p *planner) reorder() {
 	t := p.After
 	if !reorders(p.Change) {
+		return
+	}
+	if hasMirrors(p.Table) {
+		p.Fail(&engine.Refused{Message: "columns of " + p.Table.Name + " are kept under two names, and a copy of the table would not be", Cure: "settle that first, or leave out the place"})
 		return
 	}
 	table, bare := name(t.Name), tableOf(t).Name
@@ -149,27 +153,27 @@ func (p *planner) reorder() {
 func captureRights(t *schema.Table) string {
 	there := "c.oid = to_regclass(" + literal(name(t.Name)) + ")"
 	grant := "select format('grant %s on table %s to %s', x.privilege_type || COLUMN, " + literal(name(t.Name)) + ", case when x.grantee = 0 then 'public' else quote_ident(pg_get_userbyid(x.grantee)) end || case when x.is_grantable then ' with grant option' else '' end) from pg_class c"
-	return "do $lastboard$ begin perform set_config('lastboard.rights', (select string_agg(g, '; ') from (" +
-		"select format('alter table %s owner to %I', " + literal(name(t.Name)) + ", pg_get_userbyid(c.relowner)) as g from pg_class c where " + there +
-		" union all " + strings.Replace(grant, "COLUMN", "''", 1) + ", aclexplode(c.relacl) x where " + there + " and x.grantee <> c.relowner" +
-		" union all " + strings.Replace(grant, "COLUMN", "' (' || quote_ident(a.attname) || ')'", 1) + " join pg_attribute a on a.attrelid = c.oid, aclexplode(a.attacl) x where " + there + " and not a.attisdropped) r), true); end $lastboard$"
+	return "do " + dollar("begin perform set_config('lastboard.rights', (select string_agg(g, '; ') from ("+
+		"select format('alter table %s owner to %I', "+literal(name(t.Name))+", pg_get_userbyid(c.relowner)) as g from pg_class c where "+there+
+		" union all "+strings.Replace(grant, "COLUMN", "''", 1)+", aclexplode(c.relacl) x where "+there+" and x.grantee <> c.relowner"+
+		" union all "+strings.Replace(grant, "COLUMN", "' (' || quote_ident(a.attname) || ')'", 1)+" join pg_attribute a on a.attrelid = c.oid, aclexplode(a.attacl) x where "+there+" and not a.attisdropped) r), true); end")
 }
 
 // giveRights gives them to the copy, and takes from it those that it has by default.
 func giveRights(t *schema.Table) string {
 	n := literal(name(t.Name))
-	return "do $lastboard$ declare who text; begin for who in select distinct case when x.grantee = 0 then 'public' else quote_ident(pg_get_userbyid(x.grantee)) end from pg_class c, aclexplode(c.relacl) x where c.oid = to_regclass(" + n + ") and x.grantee <> c.relowner" +
-		" loop execute format('revoke all on table %s from %s', " + n + ", who); end loop; execute current_setting('lastboard.rights'); end $lastboard$"
+	return "do " + dollar("declare who text; begin for who in select distinct case when x.grantee = 0 then 'public' else quote_ident(pg_get_userbyid(x.grantee)) end from pg_class c, aclexplode(c.relacl) x where c.oid = to_regclass("+n+") and x.grantee <> c.relowner"+
+		" loop execute format('revoke all on table %s from %s', "+n+", who); end loop; execute current_setting('lastboard.rights'); end")
 }
 
 // captureNumber notes the number that comes next in a column that numbers itself; i tells
 // the column from others.
 func captureNumber(t *schema.Table, c *schema.Column, i int) string {
-	return fmt.Sprintf("do $lastboard$ begin perform set_config('lastboard.number_%d', coalesce(cast(pg_sequence_last_value(cast(pg_get_serial_sequence(%s, %s) as regclass)) + 1 as text), ''), true); end $lastboard$", i, literal(name(t.Name)), literal(c.Name))
+	return "do " + dollar(fmt.Sprintf("begin perform set_config('lastboard.number_%d', coalesce(cast(pg_sequence_last_value(cast(pg_get_serial_sequence(%s, %s) as regclass)) + 1 as text), ''), true); end", i, literal(name(t.Name)), literal(c.Name)))
 }
 
 func giveNumber(t *schema.Table, c *schema.Column, i int) string {
-	return fmt.Sprintf("do $lastboard$ declare n text := current_setting('lastboard.number_%d'); begin if n <> '' then execute format('alter table %%s alter column %%I restart with %%s', %s, %s, n); end if; end $lastboard$", i, literal(name(t.Name)), literal(c.Name))
+	return "do " + dollar(fmt.Sprintf("declare n text := current_setting('lastboard.number_%d'); begin if n <> '' then execute format('alter table %%s alter column %%I restart with %%s', %s, %s, n); end if; end", i, literal(name(t.Name)), literal(c.Name)))
 }
 
 // selectMore lists what a table has beyond its model and its rights.

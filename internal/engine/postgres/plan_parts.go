@@ -1,9 +1,9 @@
 package postgres
 
 import (
-	"lastboard/internal/core/schema"
 	"lastboard/internal/engine"
 	"lastboard/internal/engine/planning"
+	"lastboard/internal/schema"
 )
 
 // renameParts finds what goes and what is new, and gives constraints and indexes their

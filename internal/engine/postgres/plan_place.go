@@ -5,10 +5,10 @@ import (
 	"slices"
 	"strings"
 
-	"lastboard/internal/core/schema"
-	"lastboard/internal/core/sqltext"
 	"lastboard/internal/engine"
 	"lastboard/internal/engine/planning"
+	"lastboard/internal/schema"
+	"lastboard/internal/sqltext"
 )
 
 // instantDefault reports whether the server can give a default to every row without
@@ -79,11 +79,11 @@ func (p *planner) addColumn(c *schema.Column) {
 func (p *planner) ownSequence(c *schema.Column) []string {
 	seq := name(c.Options["sequence"])
 	list := []string{
-		fmt.Sprintf("do $lastboard$ begin execute format('alter sequence %%s owner to %%I', %s, (select pg_get_userbyid(relowner) from pg_class where oid = to_regclass(%s))); end $lastboard$", literal(seq), literal(p.table())),
+		"do " + dollar(fmt.Sprintf("begin execute format('alter sequence %%s owner to %%I', %s, (select pg_get_userbyid(relowner) from pg_class where oid = to_regclass(%s))); end", literal(seq), literal(p.table()))),
 		"alter sequence " + seq + " owned by " + p.table() + "." + quote(c.Name),
 	}
 	if f, ok := p.FillOf(c); ok && f.Kept != nil {
-		list = append(list, fmt.Sprintf("do $lastboard$ begin perform setval(to_regclass(%s), n) from (select max(%s) as n from %s) as lastboard_rows where n > 0; end $lastboard$", literal(seq), quote(f.Kept.Column), name(f.Kept.Table)))
+		list = append(list, "do "+dollar(fmt.Sprintf("begin perform setval(to_regclass(%s), n) from (select max(%s) as n from %s) as lastboard_rows where n > 0; end", literal(seq), quote(f.Kept.Column), name(f.Kept.Table))))
 	}
 	return list
 }
@@ -180,9 +180,6 @@ func (p *planner) fillName(first string) string {
 	return schema.ConstraintName(&schema.Table{Name: first + engine.Prefix + tableOf(p.Table).Name}, nil, "fill")
 }
 
-// lastTrigger begins the name of a trigger that has to be the last.
-const lastTrigger = "zz_"
-
 // fillNew lets rows that are written meanwhile get their values then: those that come, those
 // whose sources change, and those that have none yet, whose key may have moved behind the
 // fill. What an application itself writes into the column stays.
@@ -216,8 +213,8 @@ func (p *planner) fillNew() {
 		update = append(update, "if pg_catalog.record_image_eq(row("+column+"), row(old."+quote(c.Name)+")) and ("+strings.Join(changed, " or ")+") then "+column+" := "+value+"; end if;")
 	}
 	s := p.Add(engine.Sync, 0, "fill rows that are written meanwhile",
-		"create or replace function "+function+"() returns trigger language plpgsql set search_path from current as $lastboard$ begin if tg_op = 'INSERT' then "+
-			strings.Join(insert, " ")+" else "+strings.Join(update, " ")+" end if; return new; end $lastboard$",
+		"create or replace function "+function+"() returns trigger language plpgsql set search_path from current as "+dollar("begin if tg_op = 'INSERT' then "+
+			strings.Join(insert, " ")+" else "+strings.Join(update, " ")+" end if; return new; end"),
 		"create or replace trigger "+quote(trigger)+" before insert or update on "+p.table()+" for each row when (coalesce(current_setting('lastboard.writes', true), '') <> 'on') execute function "+function+"()",
 		"alter table "+p.table()+" enable always trigger "+quote(trigger))
 	s.Lock, s.Strong = lockWriters, []string{p.Table.Name}

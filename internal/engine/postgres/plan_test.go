@@ -4,11 +4,11 @@ import (
 	"strings"
 	"testing"
 
-	"lastboard/internal/core/schema"
-	"lastboard/internal/core/sqltext"
 	"lastboard/internal/engine"
 	"lastboard/internal/engine/enginetest"
 	"lastboard/internal/engine/planning"
+	"lastboard/internal/schema"
+	"lastboard/internal/sqltext"
 )
 
 const plannedOffice = `
@@ -111,7 +111,7 @@ func TestRendering(t *testing.T) {
 	}
 	s := &schema.Schema{Home: "public"}
 	for _, st := range f.Statements {
-		if s, _, err = schema.Apply(s, st, schema.Env{Engine: "postgres"}); err != nil {
+		if s, _, err = schema.Apply(s, st, Engine{}.About().Env(nil)); err != nil {
 			t.Fatal(err)
 		}
 	}

@@ -20,10 +20,10 @@ import (
 
 	"github.com/jackc/pgx/v5/pgconn"
 
-	"lastboard/internal/core/mishap"
-	"lastboard/internal/core/schema"
 	"lastboard/internal/engine"
 	"lastboard/internal/engine/planning"
+	"lastboard/internal/mishap"
+	"lastboard/internal/schema"
 )
 
 // Engine is PostgreSQL.
@@ -36,9 +36,6 @@ type Engine struct {
 }
 
 var _ engine.Engine = Engine{}
-
-// Name implements engine.Engine.
-func (Engine) Name() string { return "postgres" }
 
 // own is the schema of everything that Lastboard makes for itself.
 const own = "lastboard"
@@ -214,9 +211,9 @@ const selectOwn = `
 	union all
 	select 'table', n.nspname, c.relname, '', '', false from pg_class c join pg_namespace n on n.oid = c.relnamespace where n.nspname ~ '^lastboard_kept_[0-9]+$' and c.relkind = 'r'
 	union all
-	select 'trigger', '', t.tgname, cn.nspname, c.relname, t.tgname ~ '^lastboard_kept_' and t.tgenabled <> 'A' from pg_trigger t join pg_class c on c.oid = t.tgrelid join pg_namespace cn on cn.oid = c.relnamespace
+	select 'trigger', '', t.tgname, cn.nspname, c.relname, (t.tgname ~ '^(lastboard_kept_|!)' or t.tgname ~ '^zz_' and t.tgname !~ '_fill$') and t.tgenabled <> 'A' from pg_trigger t join pg_class c on c.oid = t.tgrelid join pg_namespace cn on cn.oid = c.relnamespace
 		join pg_proc p on p.oid = t.tgfoid join pg_namespace pn on pn.oid = p.pronamespace
-		where t.tgname ~ '^lastboard_(kept_[0-9]+_(gone|moved|new|came)|.*_fill)$|^zz_lastboard_.*_fill$' and not t.tgisinternal and pn.nspname = 'lastboard'
+		where t.tgname ~ '^lastboard_(kept_[0-9]+_(gone|moved|new|came)|.*_fill)$|^(zz_|!)lastboard_' and not t.tgisinternal and pn.nspname = 'lastboard'
 	union all
 	select 'function', n.nspname, p.proname, '', '', false from pg_proc p join pg_namespace n on n.oid = p.pronamespace where n.nspname = 'lastboard' and p.prorettype = 'trigger'::regtype and p.proname ~ '^kept_[0-9]+_|_fill$'
 	union all
@@ -232,6 +229,7 @@ func (d *database) Own(ctx context.Context) ([]engine.OwnObject, error) {
 	var list []engine.OwnObject
 	for _, v := range r.Values {
 		o := engine.OwnObject{Kind: text(v[0]), Name: text(v[2]), Table: text(v[4]), Off: yes(v[5])}
+		o.Mirrors = strings.HasPrefix(o.Name, firstTrigger) || strings.HasPrefix(o.Name, lastTrigger) && !strings.HasSuffix(o.Name, "_fill")
 		ns, on := text(v[1]), quote(text(v[3]))+"."+quote(o.Table)
 		there := quote(ns) + "." + quote(o.Name)
 		switch o.Kind {

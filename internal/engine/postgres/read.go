@@ -7,9 +7,9 @@ import (
 	"strconv"
 	"strings"
 
-	"lastboard/internal/core/schema"
-	"lastboard/internal/core/sqltext"
 	"lastboard/internal/engine"
+	"lastboard/internal/schema"
+	"lastboard/internal/sqltext"
 )
 
 // The schema is read with one query for each kind of object, however many there are.
@@ -391,7 +391,7 @@ func (r *reader) trigger(v []any) {
 		return
 	}
 	tr := &schema.Trigger{Name: text(v[1]), SQL: text(v[2])}
-	if strings.HasPrefix(strings.TrimPrefix(tr.Name, lastTrigger), engine.Prefix) {
+	if strings.HasPrefix(strings.TrimPrefix(strings.TrimPrefix(tr.Name, lastTrigger), firstTrigger), engine.Prefix) {
 		t.Own = append(t.Own, tr)
 	} else {
 		t.Triggers = append(t.Triggers, tr)

@@ -5,9 +5,9 @@ import (
 	"strconv"
 	"strings"
 
-	"lastboard/internal/core/schema"
-	"lastboard/internal/core/sqltext"
 	"lastboard/internal/engine/planning"
+	"lastboard/internal/schema"
+	"lastboard/internal/sqltext"
 )
 
 // Binding strengths of PostgreSQL's operators, weakest first (the manual, 4.1.6).

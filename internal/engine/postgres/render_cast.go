@@ -3,8 +3,8 @@ package postgres
 import (
 	"fmt"
 
-	"lastboard/internal/core/sqltext"
 	"lastboard/internal/engine/planning"
+	"lastboard/internal/sqltext"
 )
 
 // cast rounds a number that becomes a whole one half away from zero, as the standard

@@ -4,7 +4,7 @@ import (
 	"slices"
 	"strings"
 
-	"lastboard/internal/core/sqltext"
+	"lastboard/internal/sqltext"
 )
 
 // PostgreSQL keeps an expression as a tree of its own, and shows it with a cast

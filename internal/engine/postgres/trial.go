@@ -10,10 +10,10 @@ import (
 
 	"github.com/jackc/pgx/v5/pgconn"
 
-	"lastboard/internal/core/schema"
-	"lastboard/internal/core/sqltext"
 	"lastboard/internal/engine"
 	"lastboard/internal/engine/planning"
+	"lastboard/internal/schema"
+	"lastboard/internal/sqltext"
 )
 
 // trial is a transaction that is never committed. In it, each table that a step speaks

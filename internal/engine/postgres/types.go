@@ -5,10 +5,10 @@ import (
 	"slices"
 	"strings"
 
-	"lastboard/internal/core/schema"
-	"lastboard/internal/core/sqltext"
 	"lastboard/internal/engine"
 	"lastboard/internal/engine/planning"
+	"lastboard/internal/schema"
+	"lastboard/internal/sqltext"
 )
 
 // quote gives a name as PostgreSQL takes it whatever it holds.
@@ -45,6 +45,16 @@ func beside(table, object string) string {
 
 // literal gives a string as PostgreSQL takes it.
 func literal(s string) string { return planning.Literal(s) }
+
+// dollar quotes the body of a function or of a block, between marks that are not in it: a name
+// may be anything.
+func dollar(body string) string {
+	mark := "$lastboard$"
+	for n := 1; strings.Contains(body, mark); n++ {
+		mark = fmt.Sprintf("$lastboard%d$", n)
+	}
+	return mark + " " + body + " " + mark
+}
 
 // declared are the portable types that have another name on PostgreSQL.
 var declared = map[string]string{"char": "character", "time": "time without time zone", "timestamp": "timestamp without time zone",

@@ -11,9 +11,9 @@ import (
 
 	"github.com/jackc/pgx/v5/pgconn"
 
-	"lastboard/internal/core/sqltext"
 	"lastboard/internal/engine"
 	"lastboard/internal/engine/bounded"
+	"lastboard/internal/sqltext"
 )
 
 // Values travel as text: what a column holds comes back as it is written, and the

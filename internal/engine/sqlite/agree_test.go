@@ -9,8 +9,8 @@ import (
 	"strings"
 	"testing"
 
-	"lastboard/internal/core/schema"
-	"lastboard/internal/core/sqltext"
+	"lastboard/internal/schema"
+	"lastboard/internal/sqltext"
 )
 
 // meaning is a random expression together with what the language says it gives:

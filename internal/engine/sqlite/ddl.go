@@ -4,7 +4,7 @@ import (
 	"strconv"
 	"strings"
 
-	"lastboard/internal/core/schema"
+	"lastboard/internal/schema"
 )
 
 // Place implements engine.Planner: a name's beginning is all that tells tables apart.

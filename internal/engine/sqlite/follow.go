@@ -4,9 +4,9 @@ import (
 	"slices"
 	"strings"
 
-	"lastboard/internal/core/schema"
 	"lastboard/internal/engine"
 	"lastboard/internal/engine/planning"
+	"lastboard/internal/schema"
 )
 
 // Kept values follow their rows: a row that is deleted loses what is kept of it, so

@@ -3,7 +3,7 @@ package sqlite
 import (
 	"strings"
 
-	"lastboard/internal/core/schema"
+	"lastboard/internal/schema"
 )
 
 // SQLite has no columns that take the time of every update: a trigger does it. It

@@ -4,10 +4,10 @@ import (
 	"fmt"
 	"strings"
 
-	"lastboard/internal/core/schema"
-	"lastboard/internal/core/sqltext"
 	"lastboard/internal/engine"
 	"lastboard/internal/engine/planning"
+	"lastboard/internal/schema"
+	"lastboard/internal/sqltext"
 )
 
 // Rows a second on an ordinary machine: what a forecast counts with until it

@@ -4,9 +4,9 @@ import (
 	"fmt"
 	"strings"
 
-	"lastboard/internal/core/schema"
 	"lastboard/internal/engine"
 	"lastboard/internal/engine/planning"
+	"lastboard/internal/schema"
 )
 
 // watcher notes the keys of rows while they are inserted, on this connection alone.

@@ -5,9 +5,9 @@ import (
 	"strings"
 	"testing"
 
-	"lastboard/internal/core/schema"
-	"lastboard/internal/core/sqltext"
 	"lastboard/internal/engine"
+	"lastboard/internal/schema"
+	"lastboard/internal/sqltext"
 )
 
 const plannedOffice = `
@@ -29,7 +29,7 @@ func planned(t *testing.T, statement string, rows int64, live bool) []*engine.St
 	s := &schema.Schema{}
 	var steps []*engine.Step
 	for i, st := range f.Statements {
-		after, change, err := schema.Apply(s, st, schema.Env{Engine: "sqlite"})
+		after, change, err := schema.Apply(s, st, Engine{}.About().Env(nil))
 		if err != nil {
 			t.Fatalf("%s: %v", statement, err)
 		}

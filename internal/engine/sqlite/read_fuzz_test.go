@@ -7,7 +7,7 @@ import (
 	"strings"
 	"testing"
 
-	"lastboard/internal/core/schema"
+	"lastboard/internal/schema"
 )
 
 // FuzzReadSchema reads whatever schema SQLite itself takes: it is understood, and

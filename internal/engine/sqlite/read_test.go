@@ -5,7 +5,7 @@ import (
 	"strings"
 	"testing"
 
-	"lastboard/internal/core/schema"
+	"lastboard/internal/schema"
 )
 
 // definitions are create statements as programs have written them: what the

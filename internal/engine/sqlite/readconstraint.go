@@ -3,7 +3,7 @@ package sqlite
 import (
 	"strings"
 
-	"lastboard/internal/core/schema"
+	"lastboard/internal/schema"
 )
 
 func (r *reader) primary(k *schema.Key) {

@@ -6,8 +6,8 @@ import (
 	"strconv"
 	"strings"
 
-	"lastboard/internal/core/schema"
-	"lastboard/internal/core/sqltext"
+	"lastboard/internal/schema"
+	"lastboard/internal/sqltext"
 )
 
 // This file reads the text of create statements as SQLite stores it

@@ -3,8 +3,8 @@ package sqlite
 import (
 	"strings"
 
-	"lastboard/internal/core/schema"
-	"lastboard/internal/core/sqltext"
+	"lastboard/internal/schema"
+	"lastboard/internal/sqltext"
 )
 
 // readIndex reads a create index statement; the table it is on is known.

@@ -6,9 +6,9 @@ import (
 	"strconv"
 	"strings"
 
-	"lastboard/internal/core/schema"
-	"lastboard/internal/core/sqltext"
 	"lastboard/internal/engine/planning"
+	"lastboard/internal/schema"
+	"lastboard/internal/sqltext"
 )
 
 // Binding strengths of SQLite's operators, weakest first

@@ -25,19 +25,16 @@ import (
 	"modernc.org/sqlite"
 	sqlite3 "modernc.org/sqlite/lib"
 
-	"lastboard/internal/core/mishap"
-	"lastboard/internal/core/schema"
 	"lastboard/internal/engine"
 	"lastboard/internal/engine/planning"
+	"lastboard/internal/mishap"
+	"lastboard/internal/schema"
 )
 
 // Engine is SQLite.
 type Engine struct{}
 
 var _ engine.Engine = Engine{}
-
-// Name implements engine.Engine.
-func (Engine) Name() string { return "sqlite" }
 
 // busyTimeout is how long one try for the write lock may take, in milliseconds.
 // Waiting for it keeps nobody else from working.

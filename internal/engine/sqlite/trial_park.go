@@ -8,8 +8,8 @@ import (
 	"strings"
 	"unicode"
 
-	"lastboard/internal/core/schema"
 	"lastboard/internal/engine"
+	"lastboard/internal/schema"
 )
 
 // roomy is how many objects a copy holds before those that a change does not touch are

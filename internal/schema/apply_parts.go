@@ -3,7 +3,7 @@ package schema
 import (
 	"slices"
 
-	"lastboard/internal/core/sqltext"
+	"lastboard/internal/sqltext"
 )
 
 func (a *applier) createIndex(st *sqltext.CreateIndex) error {

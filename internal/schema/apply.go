@@ -5,7 +5,7 @@ import (
 	"slices"
 	"strings"
 
-	"lastboard/internal/core/sqltext"
+	"lastboard/internal/sqltext"
 )
 
 // Problem is why a statement cannot be applied to the tables.
@@ -35,6 +35,10 @@ func problem(at sqltext.Pos, rule, cure, format string, args ...any) *Problem {
 type Env struct {
 	// Engine is the name that native statements use.
 	Engine string
+	// Schemas is set where tables stand in schemas.
+	Schemas bool
+	// Taken begin the names that are not free.
+	Taken []string
 	// File gives the columns of a CSV file that a migration names; nil where none can
 	// be read.
 	File func(name string) (*Table, error)
@@ -120,9 +124,9 @@ const unknown = "native SQL has changed it"
 // schemas refuses one.
 func (a *applier) name(n sqltext.Name) (string, error) {
 	switch {
-	case n.Schema == "" || a.env.Engine == "postgres" && SameName(n.Schema, a.after.Home):
+	case n.Schema == "" || a.env.Schemas && SameName(n.Schema, a.after.Home):
 		return n.Name, nil
-	case a.env.Engine != "postgres":
+	case !a.env.Schemas:
 		return "", problem(n.Pos, "name-unknown", "write "+n.Name+" alone", "there is no schema %s: this engine has no schemas", n.Schema)
 	}
 	return n.Schema + "." + n.Name, nil
@@ -141,8 +145,10 @@ func (a *applier) free(n sqltext.Name) error {
 	if err != nil {
 		return err
 	}
-	if strings.HasPrefix(strings.ToLower(n.Name), "lastboard_") || strings.HasPrefix(strings.ToLower(n.Name), "sqlite_") {
-		return problem(n.Pos, "name-taken", "", "names that begin with lastboard_ or sqlite_ are not free")
+	for _, prefix := range a.env.Taken {
+		if strings.HasPrefix(strings.ToLower(n.Name), prefix) {
+			return problem(n.Pos, "name-taken", "", "names that begin with %s are not free", strings.Join(a.env.Taken, " or "))
+		}
 	}
 	if t := a.after.Table(full); t != nil {
 		return problem(n.Pos, "name-taken", "", "there is a table %s already", t.Name)

@@ -3,7 +3,7 @@ package schema
 import (
 	"slices"
 
-	"lastboard/internal/core/sqltext"
+	"lastboard/internal/sqltext"
 )
 
 // Change is what one statement does, or what takes it back.
@@ -19,6 +19,7 @@ type Change struct {
 	Delete *DeleteChange
 	Assert *sqltext.Assert
 	Native *NativeChange
+	Mirror *MirrorChange
 }
 
 // Subjects names the tables that the change is about and that exist before it.
@@ -26,6 +27,8 @@ func (c *Change) Subjects() []string {
 	switch {
 	case c.Table != nil && c.Table.Before != nil:
 		return []string{c.Table.Before.Name}
+	case c.Mirror != nil:
+		return []string{c.Mirror.Before.Name}
 	case c.Rows != nil:
 		return []string{c.Rows.Table.Name}
 	case c.Insert != nil:

@@ -7,8 +7,9 @@ import (
 	"strings"
 	"testing"
 
-	"lastboard/internal/core/schema"
-	"lastboard/internal/core/sqltext"
+	"lastboard/internal/engine/sqlite"
+	"lastboard/internal/schema"
+	"lastboard/internal/sqltext"
 )
 
 // office is the tables that statements are applied to.
@@ -34,7 +35,7 @@ func play(t *testing.T, s *schema.Schema, src string) (*schema.Schema, *schema.C
 	}
 	var c *schema.Change
 	for _, st := range f.Statements {
-		after, change, err := schema.Apply(s, st, schema.Env{Engine: "sqlite", File: people})
+		after, change, err := schema.Apply(s, st, sqlite.Engine{}.About().Env(people))
 		if err != nil {
 			return s, nil, err
 		}

@@ -6,7 +6,7 @@ import (
 	"slices"
 	"strings"
 
-	"lastboard/internal/core/sqltext"
+	"lastboard/internal/sqltext"
 )
 
 // alterTable applies the actions as a set: what is dropped goes first, then

@@ -3,7 +3,7 @@ package schema
 import (
 	"slices"
 
-	"lastboard/internal/core/sqltext"
+	"lastboard/internal/sqltext"
 )
 
 // Source is what a backfill reads beside its own table.

@@ -5,7 +5,7 @@ import (
 	"slices"
 	"strings"
 
-	"lastboard/internal/core/sqltext"
+	"lastboard/internal/sqltext"
 )
 
 // renameUses gives everything that uses a column of the table its new name.

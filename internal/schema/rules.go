@@ -7,7 +7,7 @@ import (
 	"slices"
 	"strings"
 
-	"lastboard/internal/core/sqltext"
+	"lastboard/internal/sqltext"
 )
 
 // nameLimit is the shortest limit for names of the supported engines, in bytes.

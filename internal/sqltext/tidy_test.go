@@ -5,7 +5,7 @@ import (
 	"path/filepath"
 	"testing"
 
-	"lastboard/internal/core/sqltext"
+	"lastboard/internal/sqltext"
 )
 
 func TestTidyKeepsComments(t *testing.T) {

@@ -7,7 +7,7 @@ import (
 	"strings"
 	"testing"
 
-	"lastboard/internal/core/sqltext"
+	"lastboard/internal/sqltext"
 )
 
 // grower makes random trees: every node that the language has, in every place

@@ -10,7 +10,7 @@ import (
 	"time"
 	"unicode/utf8"
 
-	"lastboard/internal/core/sqltext"
+	"lastboard/internal/sqltext"
 )
 
 // valueOf gives a constant as a column of a type holds it: in a column of text a number or a

@@ -7,7 +7,7 @@ import (
 	"strings"
 	"testing"
 
-	"lastboard/internal/core/sqltext"
+	"lastboard/internal/sqltext"
 )
 
 var update = flag.Bool("update", false, "rewrite the expected texts beside the cases")

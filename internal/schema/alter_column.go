@@ -3,7 +3,7 @@ package schema
 import (
 	"slices"
 
-	"lastboard/internal/core/sqltext"
+	"lastboard/internal/sqltext"
 )
 
 // alterColumns changes what columns are: what goes before what comes, and a type before

@@ -6,7 +6,7 @@ import (
 	"slices"
 	"strings"
 
-	"lastboard/internal/core/sqltext"
+	"lastboard/internal/sqltext"
 )
 
 // Difference is one attribute in which two models differ.

@@ -5,7 +5,7 @@ import (
 	"slices"
 	"strings"
 
-	"lastboard/internal/core/sqltext"
+	"lastboard/internal/sqltext"
 )
 
 // Schema is all that is in a database, Lastboard's own tables left out.

@@ -2,8 +2,14 @@ package sqltext
 
 import "slices"
 
-// engines that a native statement can name.
-var engines = []string{"mariadb", "postgres", "sqlite"}
+// engines that a native statement can name, in the order of their names.
+var engines []string
+
+// RegisterEngine lets native statements name an engine.
+func RegisterEngine(name string) {
+	engines = append(engines, name)
+	slices.Sort(engines)
+}
 
 // parseStatement = create … | drop … | alter … | comment … | backfill … | insert … | delete … | assert … | native … .
 func (p *parser) parseStatement() Statement {

@@ -1,0 +1,180 @@
+package postgres
+
+import (
+	"crypto/sha256"
+	"encoding/hex"
+	"slices"
+	"strings"
+
+	"lastboard/internal/engine"
+	"lastboard/internal/schema"
+)
+
+// A mirror is a column under another name, equal to its own in every committed row. A first and
+// a last trigger keep them equal, since triggers of the application's may stand between: the first
+// finds out by which name a row was written, and carries that to the column; the last gives the
+// mirror what all others have made of the column. Values are compared as they are stored, for =
+// calls some equal that are not. A statement that writes both and not the same is an error.
+
+const (
+	firstTrigger = "!"
+	lastTrigger  = "zz_"
+
+	mirrorCame    = "first_of_insert"
+	mirrorChanged = "first_of_update"
+	mirrorLast    = "last"
+)
+
+// mirrorTriggers names the triggers.
+func mirrorTriggers(t *schema.Table) []string {
+	return []string{mirrorName(t, firstTrigger, mirrorCame), mirrorName(t, firstTrigger, mirrorChanged), mirrorName(t, lastTrigger, mirrorLast)}
+}
+
+// mirrorName names the function of one of the two triggers, and with what begins it, the trigger.
+func mirrorName(t *schema.Table, begin, kind string) string {
+	n := tableOf(t).Name
+	if t.Name != n { // another schema may have a table of the name
+		sum := sha256.Sum256([]byte(t.Name))
+		n += "_" + hex.EncodeToString(sum[:4])
+	}
+	return schema.ConstraintName(&schema.Table{Name: begin + engine.Prefix + n}, nil, kind)
+}
+
+// hasMirrors reports whether triggers keep mirrors of the table.
+func hasMirrors(t *schema.Table) bool {
+	return slices.ContainsFunc(t.Own, func(tr *schema.Trigger) bool { return tr.Name == mirrorName(t, lastTrigger, mirrorLast) })
+}
+
+// Mirrors implements engine.Planner.
+func (Engine) Mirrors(t *schema.Table, pairs []schema.Mirror) (triggers, sql []string) {
+	p, x := newPlanner(engine.Facts{}, t), partsOf(pairs)
+	return mirrorTriggers(t), append(p.syncSQL(pairs), "update "+p.table()+" set "+x.fills+" where "+x.differ)
+}
+
+// mirrorParts are the parts of statements about mirrors: their columns and names as a person
+// reads them, what lets the triggers compute them, and the condition that they differ.
+type mirrorParts struct{ columns, names, fills, differ string }
+
+func partsOf(pairs []schema.Mirror) mirrorParts {
+	var columns, names, fills, differ []string
+	for _, x := range pairs {
+		columns, names = append(columns, x.Column), append(names, x.Name)
+		fills = append(fills, quote(x.Column)+" = "+quote(x.Column))
+		differ = append(differ, differs(quote(x.Column), quote(x.Name)))
+	}
+	return mirrorParts{strings.Join(columns, ", "), strings.Join(names, ", "), strings.Join(fills, ", "), strings.Join(differ, " or ")}
+}
+
+// mirror gives columns mirrors, or takes them away.
+func (p *planner) mirror(m *schema.MirrorChange) {
+	p.After = m.After
+	if m.Off {
+		p.unmirror(m)
+		return
+	}
+	var actions, rights []string
+	for _, x := range m.Pairs {
+		actions = append(actions, "add column "+columnSQL(m.After, m.After.Column(x.Name)))
+		rights = append(rights, p.sameRights(x))
+	}
+	x := partsOf(m.Pairs)
+	s := p.alterTable(engine.Catalog, 0, "add "+x.names+" beside "+x.columns, actions...)
+	s.Why = "programs of before and of after each use their own name"
+	s.SQL = append(s.SQL, rights...)
+	s = p.Add(engine.Sync, 0, "keep "+x.names+" equal to "+x.columns, p.syncSQL(m.Pairs)...)
+	s.Lock, s.Strong = lockWriters, []string{p.Table.Name}
+	p.Update("fill "+x.names, "update "+p.table()+" set "+x.fills+" where "+engine.Range+" and ("+x.differ+")").Why =
+		"the triggers compute it: to write it would look as if a program had"
+	s = p.Add(engine.Scan, scanRate, "prove that each row has the same in "+x.names, "select 'a row differs by its two names' from "+p.table()+" where "+x.differ+" limit 1")
+	s.Lock, s.WritersWait, s.Alone = "none", engine.WaitNo, true
+	for _, x := range m.After.Indexes {
+		if m.Before.Index(x.Name) == nil {
+			p.addIndex(x)
+		}
+	}
+}
+
+// sameRights gives the statement that gives a mirror the rights that its column has of its own.
+func (p *planner) sameRights(m schema.Mirror) string {
+	return "do " + dollar("declare r record; begin for r in select x.privilege_type, x.grantee, x.is_grantable from pg_attribute a, aclexplode(a.attacl) x where a.attrelid = to_regclass("+literal(p.table())+
+		") and a.attname = "+literal(m.Column)+" loop execute format('grant %s (%I) on %s to %s%s', r.privilege_type, "+literal(m.Name)+", "+literal(p.table())+
+		", case when r.grantee = 0 then 'public' else quote_ident(pg_get_userbyid(r.grantee)) end, case when r.is_grantable then ' with grant option' else '' end); end loop; end")
+}
+
+func differs(a, b string) string {
+	return "pg_catalog.record_image_ne(row(" + a + "), row(" + b + "))"
+}
+
+// syncSQL gives the statements that make the triggers. Each has a condition, so that a statement
+// which is about other columns calls nothing.
+func (p *planner) syncSQL(pairs []schema.Mirror) (list []string) {
+	var came, comes, changed, changes, last []string
+	for _, x := range pairs {
+		a, b := "new."+quote(x.Column), "new."+quote(x.Name)
+		c, none := p.Table.Column(x.Column), "null"
+		if c.Default != nil {
+			none = defaultSQL(p.Table, *c.Default)
+		}
+		none = "cast(" + none + " as " + declaration(c) + ")" // what it has where nobody writes it
+		carry := func(written, other string) string {
+			return "if " + written + " then if " + other + " and " + differs(a, b) + " then raise exception using errcode = '23514', schema = tg_table_schema, table = tg_table_name, column = " + literal(x.Name) +
+				", message = " + literal(x.Column+" and "+x.Name+" of ") + " || tg_table_name || ' are one column under two names, and were both written with other values'; end if; " + a + " := " + b + "; end if;"
+		}
+		comes = append(comes, differs(b, none))
+		came = append(came, carry(differs(b, none), differs(a, none)))
+		changes = append(changes, differs(b, "old."+quote(x.Name)))
+		changed = append(changed, carry(differs(b, "old."+quote(x.Name)), differs(a, "old."+quote(x.Column))))
+		last = append(last, b+" := "+a+";")
+	}
+	function := func(kind string, body []string) {
+		list = append(list, "create or replace function "+name(mirrorName(p.Table, "", kind))+"() returns trigger language plpgsql set search_path = '' as "+dollar("begin "+strings.Join(body, " ")+" return new; end"))
+	}
+	trigger := func(begin, kind, event, condition string) {
+		n := mirrorName(p.Table, begin, kind)
+		list = append(list, "create or replace trigger "+quote(n)+" before "+event+" on "+p.table()+" for each row when ("+condition+") execute function "+name(mirrorName(p.Table, "", kind))+"()", always(p.Table, n))
+	}
+	function(mirrorCame, came)
+	function(mirrorChanged, changed)
+	function(mirrorLast, last)
+	trigger(firstTrigger, mirrorCame, "insert", strings.Join(comes, " or "))
+	trigger(firstTrigger, mirrorChanged, "update", strings.Join(changes, " or "))
+	trigger(lastTrigger, mirrorLast, "insert or update", strings.ReplaceAll(partsOf(pairs).differ, "row(", "row(new."))
+	return list
+}
+
+// unmirror takes the triggers and the mirrors away, in one transaction with what follows.
+func (p *planner) unmirror(m *schema.MirrorChange) {
+	var gone []string
+	for _, x := range m.Pairs {
+		gone = append(gone, "drop column if exists "+quote(x.Name))
+	}
+	x := partsOf(m.Pairs)
+	sql := []string{"lock table " + p.table() + " in access exclusive mode"}
+	if m.Proven {
+		keys, source := p.Sample(p.Table), " from "+p.table()+" where "+x.differ
+		p.AddProof("prove that each row has the same in "+x.names, engine.Proof{
+			SQL: "select " + strings.Join(keys, ", ") + source + " limit 5", Count: "select count(*)" + source, Keys: len(keys), Rule: "mirror-differs",
+			Message: "%d rows have another value by the new name than by the old one: somebody wrote past the triggers",
+			Cure:    "write what they should have by one of the names",
+		})
+		sql = append(sql, "select 'the triggers that keep "+strings.ReplaceAll(x.names, "'", "''")+" equal are not all there' where (select count(*) from pg_trigger where tgrelid = to_regclass("+literal(p.table())+
+			") and tgname in ("+strings.Join(quoted(mirrorTriggers(p.Table)), ", ")+") and tgenabled = 'A') <> 3")
+	}
+	for _, n := range mirrorTriggers(p.Table) {
+		sql = append(sql, "drop trigger if exists "+quote(n)+" on "+p.table())
+	}
+	for _, kind := range []string{mirrorCame, mirrorChanged, mirrorLast} {
+		sql = append(sql, "drop function if exists "+name(mirrorName(p.Table, "", kind))+"()")
+	}
+	sql = append(sql, "alter table "+p.table()+" "+strings.Join(gone, ", "))
+	s := p.Add(engine.Sync, 0, "take "+x.names+" away, and what kept it equal", sql...)
+	s.Lock, s.Strong = lockExclusive, []string{p.Table.Name}
+}
+
+// quoted gives names as literals.
+func quoted(names []string) (list []string) {
+	for _, n := range names {
+		list = append(list, literal(n))
+	}
+	return list
+}

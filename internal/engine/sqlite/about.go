@@ -1,0 +1,28 @@
+package sqlite
+
+import (
+	"strings"
+
+	"lastboard/internal/engine"
+	"lastboard/internal/schema"
+)
+
+func init() { engine.Register(about) }
+
+var about = &engine.About{
+	Name: "sqlite", Title: "SQLite", Schemes: []string{"sqlite"}, Example: "sqlite:harbour.db", Words: reserved, Taken: "sqlite_",
+	Traits: engine.Traits{File: true, AlwaysIsNot: true, Binary: true, PlainCase: true},
+	New:    func(engine.Options) engine.Engine { return Engine{} },
+}
+
+// About implements engine.Engine.
+func (Engine) About() *engine.About { return about }
+
+// Mirrors implements engine.Planner.
+func (Engine) Mirrors(*schema.Table, []schema.Mirror) (triggers, sql []string) { return nil, nil }
+
+// reserved words that a name could well be: sqlite.org/lang_keywords.html (those that cannot stand unquoted).
+var reserved = strings.Fields(`add all alter and as autoincrement between case check collate commit constraint create default
+		deferrable delete distinct drop else escape except exists foreign from group having in index insert intersect into is isnull
+		join limit not notnull null on or order primary references select set table then to transaction union unique update using
+		values when where`)

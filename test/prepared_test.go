@@ -1,0 +1,82 @@
+package test
+
+import (
+	"database/sql"
+	"fmt"
+	"math/rand/v2"
+	"strings"
+	"sync/atomic"
+	"testing"
+)
+
+// TestPreparedStatementsGoOn is that no statement of an application fails since a run makes
+// triggers that write to other tables, or takes them away, whether the statement was prepared
+// long before or just then.
+func TestPreparedStatementsGoOn(t *testing.T) {
+	const rows = 2000
+	changes := []string{
+		"alter table voyage drop column d", "backfill voyage set n = n + 1", "alter table voyage alter e set not null using ('none')",
+		"insert into voyage (id, n) values (900001, 1)", "alter table voyage alter n set data type bigint",
+	}
+	for _, name := range []string{"MariaDB", "PostgreSQL"} {
+		t.Run(name, func(t *testing.T) {
+			var values []string
+			for i := range rows {
+				values = append(values, fmt.Sprintf("(%d, 1, null, null)", i))
+			}
+			o := officeOn(t, name, []string{"create table voyage (id integer not null primary key, n integer, d varchar(20), e varchar(20))", "insert into voyage values " + strings.Join(values, ", ")})
+			o.write("lastboard.toml", "database = 'dev'\n[databases.dev]\nurl = '"+o.url+"'\nlive = true\n[databases.dev.pace]\nlock_wait = '2s'\n")
+			o.migration("0002-change", "-- A change\n"+changes[0]+";\n")
+			statements := []string{"insert into voyage (id, n, e) values (?, 1, 'x')", "update voyage set id = id + 1000000 where id = ?", "delete from voyage where id = ?"}
+			next := atomic.Int64{}
+			next.Store(rows)
+			var kept []*sql.Stmt
+			db := o.open()
+			defer db.Close()
+			for _, text := range statements {
+				s, err := db.Prepare(numbered(o, text))
+				if err != nil {
+					t.Fatal(err)
+				}
+				kept = append(kept, s)
+			}
+			stop := o.meanwhile(6, func(fresh *sql.DB, r *rand.Rand) error {
+				id := next.Add(1)
+				for i, text := range statements {
+					if _, err := fresh.Exec(numbered(o, text), id); err != nil {
+						return err
+					}
+					if _, err := kept[i].Exec(5000000 + id); err != nil {
+						return err
+					}
+					if i == 1 {
+						id += 1000000
+					}
+				}
+				return nil
+			})
+			rounds := 1
+			if *allKinds {
+				rounds = 10
+			}
+			for _, change := range changes {
+				o.migration("0002-change", "-- A change\n"+change+";\n")
+				for range rounds {
+					o.must("advance", "--yes", "--settle", "--let-writers-wait")
+					o.must("retreat", "--to", "1", "--yes", "--settle", "--let-writers-wait")
+				}
+			}
+			if n := stop(); n < 100 {
+				t.Errorf("the application did %d times what it does", n)
+			}
+		})
+	}
+}
+
+// numbered writes the marks of a statement as the engine has them.
+func numbered(o *office, text string) string {
+	if o.onMariaDB() {
+		return text
+	}
+	return strings.Replace(text, "?", "$1", 1)
+}
