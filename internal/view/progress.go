@@ -73,7 +73,9 @@ func (g *Progress) Observe(e run.Event) {
 		g.progress(e)
 	case "waiting":
 		text := fmt.Sprintf("somebody else is writing; try %d for the right to write", e.Try)
-		if len(e.Who) > 0 {
+		if e.Why != "" {
+			text = fmt.Sprintf("try %d failed: %s", e.Try, e.Why)
+		} else if len(e.Who) > 0 {
 			text = fmt.Sprintf("try %d for a lock; in the way is %s", e.Try, e.Who[0])
 		}
 		g.p.Note("%s", faint.Render(text))

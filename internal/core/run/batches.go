@@ -221,7 +221,7 @@ func (f *filling) worker(ctx context.Context, db engine.Database, part int, shar
 			return ledger.PutCheckpoint(ctx, tx, f.p.record.Version, f.p.record.Direction, f.number(part), c.Last, c.Upper, c.Rows)
 		},
 		GaveWay: func(times int, busy *engine.Busy) {
-			e := Event{What: "waiting", Try: times, Who: busy.Who}
+			e := waiting(times, busy)
 			f.lock.Lock()
 			if times&(times-1) == 0 { // ever less often
 				f.observe(e)

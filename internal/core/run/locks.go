@@ -50,7 +50,7 @@ func (r *Runner) again(ctx context.Context, tables []string, do func() error) (t
 		if try >= max(r.LockTries, 1) {
 			return try, notGiven(try, busy)
 		}
-		r.observe(Event{What: "waiting", Try: try, Who: busy.Who})
+		r.observe(waiting(try, busy))
 		if len(tables) > 0 && r.DB.Info().Host != "" {
 			r.tellNow(ctx)
 		}
@@ -58,6 +58,16 @@ func (r *Runner) again(ctx context.Context, tables []string, do func() error) (t
 			return try, err
 		}
 	}
+}
+
+// waiting is the event of a try that is made again.
+func waiting(try int, busy *engine.Busy) Event {
+	e := Event{What: "waiting", Try: try, Who: busy.Who}
+	var ended *engine.CannotOpen
+	if errors.As(busy, &ended) {
+		e.Why = ended.Message
+	}
+	return e
 }
 
 // between gives the pause after a try. Where a try keeps others waiting, the pause is
@@ -85,8 +95,12 @@ func pause(ctx context.Context, d time.Duration) error {
 	}
 }
 
-// notGiven says who was in the way.
+// notGiven says who was in the way, or that the server ended each of the tries.
 func notGiven(tries int, busy *engine.Busy) error {
+	var ended *engine.CannotOpen
+	if errors.As(busy, &ended) {
+		return ended
+	}
 	f := fault.New(fault.Failed, "lock-not-given", "find out who writes for so long, and run the command again", "the right to write was not given in %d tries: somebody else is writing to the database", tries)
 	if len(busy.Who) > 0 {
 		var names []string

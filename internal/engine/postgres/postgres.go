@@ -54,6 +54,7 @@ type database struct {
 	pid      uint32
 	readOnly bool
 	memory   memory
+	idled    bool // the server has ended the session, since a transaction did nothing
 }
 
 func (d *database) Close() error {
@@ -178,12 +179,18 @@ func (d *database) Nulls(ctx context.Context, t *schema.Table) ([]int64, error) 
 
 // Query implements engine.Database.
 func (d *database) Query(ctx context.Context, sql string, args ...any) (*engine.Rows, error) {
+	if err := d.reopen(ctx); err != nil {
+		return nil, err
+	}
 	return query(ctx, d.conn, sql, args)
 }
 
 // Exec implements engine.Database. Waiting for others, the statement keeps nobody
 // waiting.
 func (d *database) Exec(ctx context.Context, sql string) error {
+	if err := d.reopen(ctx); err != nil {
+		return err
+	}
 	_, err := exec(ctx, d.conn, sql, nil)
 	return err
 }
@@ -283,6 +290,9 @@ func (d *database) Begin(ctx context.Context, o engine.TxOptions) (engine.Tx, er
 	if wait <= 0 {
 		wait = patience
 	}
+	if err := d.reopen(ctx); err != nil {
+		return nil, err
+	}
 	t := &tx{d: d, wait: wait, limit: o.Limit}
 	// Lastboard's own triggers leave rows alone that Lastboard itself writes.
 	words := "begin; set local lock_timeout = " + milliseconds(wait) + "; set local lastboard.writes = 'on'"
@@ -307,7 +317,7 @@ func (d *database) Begin(ctx context.Context, o engine.TxOptions) (engine.Tx, er
 		return nil, err
 	}
 	if err := t.prepare(ctx, o); err != nil {
-		return nil, errors.Join(err, t.Rollback())
+		return nil, errors.Join(t.ended(err), t.Rollback())
 	}
 	return t, nil
 }
@@ -318,6 +328,9 @@ const (
 	idleWithLock = time.Second
 	idleWithRows = 3 * time.Second
 )
+
+// endedIdle is the server's code for a session that it ended for that.
+const endedIdle = "25P03"
 
 // patience is the lock timeout of statements that keep nobody waiting while they wait
 // themselves.
@@ -374,7 +387,7 @@ func (t *tx) Exec(ctx context.Context, sql string, args ...any) (int64, error) {
 	watch, began := t.d.watch(ctx, t.wait), time.Now()
 	n, err := exec(ctx, t.d.conn, sql, args)
 	who := watch()
-	err = t.slow(ctx, began, err)
+	err = t.ended(t.slow(ctx, began, err))
 	var busy *engine.Busy
 	if errors.As(err, &busy) {
 		busy.Who = who
@@ -395,7 +408,32 @@ func (t *tx) Query(ctx context.Context, sql string, args ...any) (*engine.Rows, 
 	mishap.Place("sent")
 	began := time.Now()
 	r, err := query(ctx, t.d.conn, sql, args)
-	return r, t.slow(ctx, began, err)
+	return r, t.ended(t.slow(ctx, began, err))
+}
+
+// ended notes that the server has ended the session, since the transaction did nothing for
+// too long. All that it did is taken back: it can be done again, in another session.
+func (t *tx) ended(err error) error {
+	var pe *pgconn.PgError
+	if errors.As(err, &pe) && pe.Code == endedIdle {
+		t.d.idled = true
+		return &engine.Busy{Err: err}
+	}
+	return err
+}
+
+// reopen opens another session where the server has ended the first, since a transaction did
+// nothing for too long.
+func (d *database) reopen(ctx context.Context) error {
+	if !d.idled {
+		return nil
+	}
+	conn, err := d.connect(ctx)
+	if err != nil {
+		return err
+	}
+	d.conn, d.pid, d.idled = conn, conn.PID(), false
+	return nil
 }
 
 func (t *tx) Schema(ctx context.Context) (*schema.Schema, error) {
@@ -408,6 +446,9 @@ func (t *tx) Commit() error {
 	n, err := command(context.Background(), t.d.conn, "commit")
 	if err == nil && n == "ROLLBACK" {
 		err = errors.New("the transaction was taken back by the server")
+	}
+	if err = t.ended(err); t.d.idled {
+		return err // not one part of it was done
 	}
 	return engine.Committed(err)
 }

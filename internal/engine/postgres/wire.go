@@ -206,7 +206,7 @@ func failure(ctx context.Context, err error) error {
 		return &engine.CannotOpen{Message: "the database can be read but not written", Cure: "connect to the primary server, not to a replica", Err: err}
 	case "53100":
 		return &engine.CannotOpen{Message: "the server's disk is full", Cure: "make room and run the command again: it goes on where it stopped", Err: err}
-	case "25P03":
+	case endedIdle:
 		return &engine.CannotOpen{Message: "the server has ended the connection, since this program did nothing for too long while others may have waited for its locks", Cure: "run the command again: it goes on where it stopped", Err: err}
 	case "57P01", "57P02", "57P03":
 		return &engine.CannotOpen{Message: "the server has ended the connection: " + pe.Message, Cure: "run the command again: it goes on where it stopped", Err: err}
