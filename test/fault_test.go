@@ -92,6 +92,7 @@ var lacks = map[string][]engine.Kind{
 // hazard is one fault that comes to one run.
 type hazard struct {
 	*office
+	ownServer
 	engine string
 	r      *rand.Rand
 	cmd    *runningCommand
@@ -134,22 +135,53 @@ func (h *hazard) cut() {
 	}
 }
 
-// hazards are the servers of the matrix, which are killed and started again.
-var hazards struct {
-	sync.Mutex
+// ownServer is a server that is killed and started again; none for a file.
+type ownServer struct {
 	postgres *server.Postgres
 	mariadb  *server.MariaDB
 }
 
-func (h *hazard) restart() {
-	var err error
-	if h.engine == "PostgreSQL" {
-		err = hazards.postgres.Kill()
-		if err == nil {
-			err = hazards.postgres.Start()
+// startServer starts one, until the test ends.
+func startServer(t *testing.T, name string) (own ownServer, err error) {
+	switch name {
+	case "PostgreSQL":
+		if own.postgres, err = server.StartPostgres("max_prepared_transactions = 20"); err == nil {
+			t.Cleanup(func() { own.postgres.Stop() })
 		}
-	} else if err = hazards.mariadb.Kill(); err == nil {
-		err = hazards.mariadb.Start()
+	case "MariaDB":
+		if own.mariadb, err = server.StartMariaDB("innodb-flush-log-at-trx-commit=2", "innodb-doublewrite=1"); err == nil {
+			t.Cleanup(func() { own.mariadb.Stop() })
+		}
+	}
+	return own, err
+}
+
+// database makes one on it, and gives its URL.
+func (s ownServer) database(t *testing.T) (url string) {
+	t.Helper()
+	var name string
+	var err error
+	if s.postgres != nil {
+		name, err = s.postgres.Database()
+		url = s.postgres.URL(name)
+	} else {
+		name, err = s.mariadb.Database()
+		url = s.mariadb.URL(name)
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	return url
+}
+
+func (h *hazard) restart() {
+	kill, start := h.postgres.Kill, h.postgres.Start
+	if h.mariadb != nil {
+		kill, start = h.mariadb.Kill, h.mariadb.Start
+	}
+	err := kill()
+	if err == nil {
+		err = start()
 	}
 	if err != nil {
 		h.Errorf("the server does not start again: %v", err)
@@ -198,7 +230,8 @@ func TestEveryFault(t *testing.T) {
 
 // hazardsOf tries faults on one engine, one after the other, until it has tried so many.
 func hazardsOf(t *testing.T, name string, wanted int, r *rand.Rand, tally *sync.Map) {
-	if err := startHazards(t, name); err != nil {
+	own, err := startServer(t, name)
+	if err != nil {
 		t.Fatal(err)
 	}
 	changes := slices.DeleteFunc(slices.Clone(hazardous[name]), func(k killing) bool { return name != "SQLite" && strings.Contains(k.query, "sqlite_schema") })
@@ -209,8 +242,8 @@ func hazardsOf(t *testing.T, name string, wanted int, r *rand.Rand, tally *sync.
 		k := changes[round%len(changes)]
 		t.Run(fmt.Sprintf("%d %s", round, k.name), func(t *testing.T) {
 			running.Store(t, true) // one after the other: the server is killed for all
-			h := &hazard{engine: name, r: r}
-			h.office = hazardOffice(t, name)
+			h := &hazard{engine: name, r: r, ownServer: own}
+			h.office = hazardOffice(t, h)
 			h.migration("0002-change", "-- A change\n"+k.statement+";\n")
 			base := h.still()
 			came := 0
@@ -251,22 +284,6 @@ func mishaps(name string, r *rand.Rand) (list []misfortune) {
 	}
 	r.Shuffle(len(list), func(i, j int) { list[i], list[j] = list[j], list[i] })
 	return list
-}
-
-func startHazards(t *testing.T, name string) (err error) {
-	hazards.Lock()
-	defer hazards.Unlock()
-	switch name {
-	case "PostgreSQL":
-		if hazards.postgres, err = server.StartPostgres(); err == nil {
-			t.Cleanup(func() { hazards.postgres.Stop() })
-		}
-	case "MariaDB":
-		if hazards.mariadb, err = server.StartMariaDB("innodb-flush-log-at-trx-commit=2", "innodb-doublewrite=1"); err == nil {
-			t.Cleanup(func() { hazards.mariadb.Stop() })
-		}
-	}
-	return err
 }
 
 var (
@@ -346,24 +363,15 @@ func (h *hazard) suffer(args []string, s sortOf, place string) bool {
 
 // hazardOffice is a database with room for writers: each counts in a row of its own and
 // adds rows of its own.
-func hazardOffice(t *testing.T, name string) *office {
+func hazardOffice(t *testing.T, h *hazard) *office {
 	t.Helper()
-	switch name {
+	switch h.engine {
 	case "SQLite":
 		return wide(t, "pragma journal_mode = wal", "create table tide (id integer primary key, n integer not null)", "insert into tide values (1, 0), (2, 0)")
 	case "PostgreSQL":
-		return wideServerOn(t, func(t *testing.T) string { return hazardDatabase(t, hazards.postgres.Database, hazards.postgres.URL) }, "create table tide (id integer primary key, n integer not null)", "insert into tide values (1, 0), (2, 0)")
+		return wideServerOn(t, h.database, "create table tide (id integer primary key, n integer not null)", "insert into tide values (1, 0), (2, 0)")
 	}
-	return wideMariaDBOn(t, func(t *testing.T) string { return hazardDatabase(t, hazards.mariadb.Database, hazards.mariadb.URL) }, "create table tide (id integer primary key, n integer not null) engine=InnoDB", "insert into tide values (1, 0), (2, 0)")
-}
-
-func hazardDatabase(t *testing.T, make func() (string, error), url func(string) string) string {
-	t.Helper()
-	name, err := make()
-	if err != nil {
-		t.Fatal(err)
-	}
-	return url(name)
+	return wideMariaDBOn(t, h.database, "create table tide (id integer primary key, n integer not null) engine=InnoDB", "insert into tide values (1, 0), (2, 0)")
 }
 
 // still is all that the applications' tables hold but what the writers write.

@@ -58,6 +58,37 @@ func TestFrozenRunKeepsNobodyWaiting(t *testing.T) {
 	}
 }
 
+// TestAHeldRunStaysTheOneRunner is that a server which ends idle sessions after a second does not
+// take the claim from a run that somebody lets hold: no second one is let in, and it goes on.
+func TestAHeldRunStaysTheOneRunner(t *testing.T) {
+	for _, name := range []string{"PostgreSQL", "MariaDB"} {
+		t.Run(name, func(t *testing.T) {
+			beside(t)
+			own, err := startServer(t, name)
+			if err != nil {
+				t.Fatal(err)
+			}
+			url := own.database(t)
+			q := &office{T: t, dir: t.TempDir(), url: url}
+			if name == "MariaDB" {
+				q.exec("set global wait_timeout = 1, global interactive_timeout = 1, global idle_transaction_timeout = 1")
+			} else {
+				q.exec("alter role postgres set idle_session_timeout = '1s'", "alter role postgres set idle_in_transaction_session_timeout = '1s'")
+			}
+			f := filling(t, url, 60_000, "", "")
+			f.until("its rows", begun)
+			f.must("pace", "--hold")
+			f.until("the hold", holding)
+			time.Sleep(3 * time.Second)
+			f.wants(f.code(3, "advance", "--yes", "--let-writers-wait"), "another Lastboard is changing this database")
+			f.wants(f.code(3, "retreat", "--to", "1", "--yes"), "another Lastboard is changing this database")
+			f.must("pace", "--release")
+			f.until("going on", goesOn)
+			f.end()
+		})
+	}
+}
+
 // TestTriggerThatKeepsRowsFromBeingWritten is that a backfill which a trigger of somebody
 // else's keeps from its rows is not done without them.
 func TestTriggerThatKeepsRowsFromBeingWritten(t *testing.T) {

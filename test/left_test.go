@@ -3,8 +3,6 @@ package test
 import (
 	"strings"
 	"testing"
-
-	"lastboard/test/server"
 )
 
 // leave lets runs die, and makes by hand what others may have left; it gives how audit
@@ -45,16 +43,15 @@ func (o *office) dies(place string, args ...string) {
 // and taken away and named by the next run, or by audit where it is asked to.
 func TestLeftoversOfDeadRuns(t *testing.T) {
 	// Trials beside it on the server would take what is left of others away, too.
-	alone, err := server.StartMariaDB()
+	alone, err := startServer(t, "MariaDB")
 	if err != nil {
 		t.Fatal(err)
 	}
-	t.Cleanup(func() { alone.Stop() })
 	for name, make := range map[string]func(*testing.T) *office{
 		"SQLite": func(t *testing.T) *office { return wide(t) }, "PostgreSQL": wideServer,
 		"MariaDB": func(t *testing.T) *office {
 			running.Store(t, true) // one after the other
-			return wideMariaDBOn(t, func(t *testing.T) string { return hazardDatabase(t, alone.Database, alone.URL) })
+			return wideMariaDBOn(t, alone.database)
 		},
 	} {
 		for _, way := range [][]string{{"audit", "--clear", "--yes"}, {"advance", "--yes"}, {"retreat", "--to", "1"}} {

@@ -446,6 +446,36 @@ func TestPaceWithWriters(t *testing.T) {
 	}
 }
 
+// TestTheSecondWorkerHoldsAlone is that a run whose first worker has done its part still heeds who
+// wants it to hold.
+func TestTheSecondWorkerHoldsAlone(t *testing.T) {
+	for name, database := range engines {
+		t.Run(name, func(t *testing.T) {
+			beside(t)
+			f := filling(t, database(t), 60_000, "", "", "--workers", "2")
+			f.until("its rows", begun)
+			db := f.open()
+			defer db.Close()
+			tx, err := db.Begin()
+			if err != nil {
+				t.Fatal(err)
+			}
+			defer tx.Rollback()
+			if _, err := tx.Exec("update call_ set other = 1 where id = 59990"); err != nil {
+				t.Fatal(err)
+			}
+			f.until("all that it can do", func(w map[string]any) bool { return w["rows"].(float64) >= 59_900 })
+			f.must("pace", "--hold")
+			if err := tx.Commit(); err != nil {
+				t.Fatal(err)
+			}
+			f.until("the hold", holding)
+			f.must("pace", "--release")
+			f.end()
+		})
+	}
+}
+
 // TestABatchLetsGoOfRows has somebody hold one row of a table that is filled: the batch
 // that comes to it lets go of the rows beside it, says who is in the way, comes down to
 // that row alone, and goes on when it is free.

@@ -66,7 +66,7 @@ func postgresServer(t *testing.T) *server.Postgres {
 	servers.Lock()
 	defer servers.Unlock()
 	if servers.postgres == nil {
-		p, err := server.StartPostgres()
+		p, err := server.StartPostgres("max_prepared_transactions = 20")
 		if err != nil {
 			t.Fatal(err)
 		}

@@ -138,9 +138,9 @@ type Database interface {
 	Users() []string
 	// Exec runs a statement outside of any transaction.
 	Exec(ctx context.Context, sql string) error
-	// Old lists sessions with a transaction that is so old that a step which waits for
-	// all of them would wait long.
-	Old(ctx context.Context) ([]Session, error)
+	// Old lists sessions with a transaction that is so old that a step on a table which waits
+	// for all of them would wait long.
+	Old(ctx context.Context, table string) ([]Session, error)
 	// InTheWay lists sessions that would keep a strong lock on the tables from being
 	// given soon; none where the engine cannot tell.
 	InTheWay(ctx context.Context, tables []string) ([]Session, error)
@@ -192,6 +192,9 @@ type Session struct {
 	Since       time.Duration // for which its transaction lasts
 	Query       string        // its last statement, cut short
 	Background  string        // what it is when it is no client: "autovacuum worker"
+	// Prepared is set for a transaction that stands prepared and belongs to no session: the
+	// statement that takes it back.
+	Prepared string
 }
 
 // String says who a session is.
@@ -204,6 +207,9 @@ func (s Session) String() string {
 		}
 	}
 	text := fmt.Sprintf("session %d (%s)", s.ID, who)
+	if s.Prepared != "" {
+		text = "a prepared transaction (" + who + "), which " + s.Prepared + " takes back"
+	}
 	if s.State != "" {
 		text += ", " + s.State
 	}

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"lastboard/internal/core/backfill"
@@ -18,6 +19,7 @@ type filling struct {
 	p       *progress
 	step    *engine.Step
 	started time.Time
+	alone   atomic.Bool // the first of two workers has done its part
 
 	lock  sync.Mutex // of what follows
 	rows  [2]int64
@@ -161,6 +163,9 @@ func (f *filling) walk(ctx context.Context, parts []backfill.Checkpoint) error {
 			if errs[part] = f.worker(ctx, db, part, true, parts[part]); errs[part] != nil {
 				stop(errs[part])
 			}
+			if part == 0 {
+				f.alone.Store(true)
+			}
 		})
 	}
 	both.Wait()
@@ -184,9 +189,11 @@ func (f *filling) worker(ctx context.Context, db engine.Database, part int, shar
 	if shared {
 		beat = ledger.Holds
 	}
-	leads := part == 0 || f.Workers < 2 || f.Another == nil
+	// One worker says what the run does, and heeds who wants it to hold: the first, and the
+	// second once that has done its part.
+	leads := func() bool { return part == 0 || f.Workers < 2 || f.Another == nil || f.alone.Load() }
 	end, err := backfill.Run(ctx, f.step.Batch, from, backfill.Hooks{
-		Pace: func(ctx context.Context) (backfill.Pace, error) { return f.pace(ctx, leads) },
+		Pace: func(ctx context.Context) (backfill.Pace, error) { return f.pace(ctx, leads()) },
 		Begin: func(ctx context.Context, alone bool) (engine.Tx, error) {
 			o := engine.TxOptions{Lazy: f.Pace.Rest == 0, Limit: f.Pace.Limit}
 			switch {
@@ -213,7 +220,7 @@ func (f *filling) worker(ctx context.Context, db engine.Database, part int, shar
 					return err
 				}
 			}
-			if leads {
+			if leads() {
 				if err := f.tell(ctx, tx); err != nil {
 					return err
 				}
@@ -229,7 +236,7 @@ func (f *filling) worker(ctx context.Context, db engine.Database, part int, shar
 				f.work.note(e)
 			}
 			f.lock.Unlock()
-			if leads {
+			if leads() {
 				f.tellNow(ctx)
 			}
 		},

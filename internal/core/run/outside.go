@@ -129,7 +129,7 @@ func (r *Runner) happened(ctx context.Context, s *engine.Step) (bool, error) {
 // middle.
 func (r *Runner) quiet(ctx context.Context, s *engine.Step) error {
 	for try := 1; ; try++ {
-		who, err := r.DB.Old(ctx)
+		who, err := r.DB.Old(ctx, s.Table)
 		if err != nil || len(who) == 0 {
 			return err
 		}

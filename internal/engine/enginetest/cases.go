@@ -5,6 +5,8 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -83,14 +85,47 @@ func claims(t *testing.T, target Target) {
 		t.Error("a second program does not see that there is a runner")
 	}
 	release()
+	let := false
 	for range 50 { // a server may take a moment to notice
 		if again, ok, err := list[1].Claim(); err == nil && ok {
 			again()
-			return
+			let = true
+			break
 		}
 		time.Sleep(20 * time.Millisecond)
 	}
-	t.Error("the next runner is not let in")
+	if !let {
+		t.Error("the next runner is not let in")
+	}
+	// Runners that come and go are alone, each.
+	var inside, came atomic.Int32
+	var all sync.WaitGroup
+	for _, db := range list {
+		all.Go(func() {
+			for range 40 {
+				release, ok, err := db.Claim()
+				if err != nil {
+					t.Error(err)
+					return
+				}
+				if !ok {
+					time.Sleep(time.Millisecond)
+					continue
+				}
+				if n := inside.Add(1); n != 1 {
+					t.Errorf("%d runners are at work", n)
+				}
+				came.Add(1)
+				time.Sleep(time.Millisecond)
+				inside.Add(-1)
+				release()
+			}
+		})
+	}
+	all.Wait()
+	if came.Load() < 10 {
+		t.Errorf("only %d runners were let in", came.Load())
+	}
 }
 
 func trials(t *testing.T, target Target) {

@@ -36,7 +36,29 @@ func (d *database) transactions(ctx context.Context, s *session, age float64) []
 	if err != nil {
 		return nil
 	}
-	return sessions(r)
+	return append(sessions(r), d.prepared(ctx, s, age)...)
+}
+
+// selectDetached tells for how long the oldest transaction lasts that belongs to no session.
+const selectDetached = `select timestampdiff(microsecond, min(trx_started), now(6)) / 1e6 from information_schema.innodb_trx
+	where trx_mysql_thread_id = 0 and trx_started < now(6) - interval ? second`
+
+// prepared lists transactions that stand prepared and belong to no session. The server does not
+// say in which database they wrote, nor for how long each has lasted: only the oldest.
+func (d *database) prepared(ctx context.Context, s *session, age float64) []engine.Session {
+	r, err := s.query(ctx, selectDetached, age)
+	if err != nil || len(r.Values) == 0 || r.Values[0][0] == nil {
+		return nil
+	}
+	since, _ := r.Values[0][0].(float64)
+	if r, err = s.query(ctx, "xa recover format = 'SQL'"); err != nil {
+		return nil
+	}
+	var list []engine.Session
+	for _, v := range r.Values {
+		list = append(list, engine.Session{Background: "of a session that is gone", Since: time.Duration(since * float64(time.Second)), Prepared: "xa rollback " + text(v[3])})
+	}
+	return list
 }
 
 func sessions(r *engine.Rows) []engine.Session {
@@ -101,7 +123,7 @@ func (d *database) InTheWay(ctx context.Context, tables []string) ([]engine.Sess
 }
 
 // Old implements engine.Database.
-func (d *database) Old(ctx context.Context) ([]engine.Session, error) {
+func (d *database) Old(ctx context.Context, _ string) ([]engine.Session, error) {
 	return d.transactions(ctx, d.session, 2), nil
 }
 

@@ -49,8 +49,7 @@ func (p *planner) alter() {
 }
 
 // remake finds the generated columns that have to be dropped and added again: the server
-// gives a column another expression only by copying the table, and lets nothing go on
-// which one stands.
+// lets nothing go on which one stands, and makes no column of another kind of one.
 func (p *planner) remake() {
 	for _, c := range p.After.Columns {
 		old := p.From(c)
@@ -63,10 +62,24 @@ func (p *planner) remake() {
 				uses = true
 			}
 		}
-		if p.Recomputed(c) || uses || !sameForm(old, c) || old.Generated == nil || old.Generated.Stored != c.Generated.Stored {
+		switch other := !sameForm(old, c) || old.Generated == nil || old.Generated.Stored != c.Generated.Stored; {
+		case !other && !uses && p.Recomputed(c) && p.reformed(old, c):
+			// One statement gives it another expression: readers never miss it.
+		case other || uses || p.Recomputed(c):
 			p.remade = append(p.remade, c.Name)
 		}
 	}
+}
+
+// reformed reports whether a generated column can be given another expression in place: all
+// that the old one reads stays until then, and all that the new one reads is there.
+func (p *planner) reformed(old, c *schema.Column) bool {
+	reads := func(e *schema.Generated) func(*schema.Column) bool {
+		return func(o *schema.Column) bool { return e.Expr.Mentions(o.Name) }
+	}
+	return !slices.ContainsFunc(p.Dropped(), reads(old.Generated)) && !slices.ContainsFunc(p.After.Columns, func(o *schema.Column) bool {
+		return o.Generated != nil && (p.From(o) == nil || p.isRemade(o)) && reads(c.Generated)(o)
+	})
 }
 
 func (p *planner) isRemade(c *schema.Column) bool { return schema.HasName(p.remade, c.Name) }

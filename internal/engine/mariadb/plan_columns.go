@@ -208,6 +208,8 @@ func (p *planner) modify() {
 			what = "make " + c.Name + " not null"
 		case moved:
 			what = "move " + c.Name
+		case c.Generated != nil && p.Recomputed(c):
+			what = "compute " + c.Name + " anew"
 		}
 		actions, whats = append(actions, "modify column "+columnSQL(after, c)+place), append(whats, what)
 	}

@@ -7,12 +7,37 @@ import (
 	"time"
 
 	"lastboard/internal/engine"
+	"lastboard/internal/engine/planning"
 )
 
 // selectBlockers lists the sessions that keep one from its lock.
 const selectBlockers = `select a.pid, coalesce(a.usename, ''), coalesce(a.application_name, ''), coalesce(a.state, ''),
 		coalesce(extract(epoch from clock_timestamp() - a.xact_start), 0)::float8, left(coalesce(a.query, ''), 80), a.backend_type
 	from unnest(pg_blocking_pids(%d)) b(pid) join pg_stat_activity a using (pid) order by a.xact_start nulls last limit 5`
+
+// selectPrepared lists transactions that stand prepared in this database: their lock l has to
+// meet a condition.
+const selectPrepared = `select p.gid, p.owner, extract(epoch from clock_timestamp() - p.prepared)::float8
+	from pg_prepared_xacts p where p.database = current_database() and exists (select 1
+		from pg_locks x join pg_locks l using (virtualtransaction)
+		where x.pid is null and x.locktype = 'transactionid' and x.transactionid = p.transaction and l.pid is null and l.granted and %s) order by p.prepared limit 5`
+
+// blocking is the condition that a session waits for the lock.
+const blocking = `exists (select 1 from pg_locks w where w.pid = %d and not w.granted and w.locktype = l.locktype
+	and (w.database, w.relation, w.page, w.tuple, w.transactionid) is not distinct from (l.database, l.relation, l.page, l.tuple, l.transactionid))`
+
+// holding is the condition that the lock is on a table, and is held for longer than some seconds.
+const holding = `l.locktype = 'relation' and l.relation = to_regclass(?) and p.prepared < clock_timestamp() - interval '%d seconds'`
+
+// prepared gives such transactions as sessions. A session's numbers say nothing of them.
+func prepared(r *engine.Rows) []engine.Session {
+	var list []engine.Session
+	for _, v := range r.Values {
+		since, _ := v[2].(float64)
+		list = append(list, engine.Session{User: text(v[1]), Since: time.Duration(since * float64(time.Second)), Prepared: "rollback prepared " + planning.Literal(text(v[0]))})
+	}
+	return list
+}
 
 // watch looks from a second connection who keeps the first waiting, once it has waited
 // for a good part of the time that it may. What it gives ends the watch.
@@ -38,6 +63,9 @@ func (d *database) watch(ctx context.Context, wait time.Duration) (found func() 
 		}
 		if r, err := query(ctx, conn, fmt.Sprintf(selectBlockers, d.pid), nil); err == nil {
 			who = sessions(r)
+		}
+		if r, err := query(ctx, conn, fmt.Sprintf(selectPrepared, fmt.Sprintf(blocking, d.pid)), nil); err == nil {
+			who = append(who, prepared(r)...)
 		}
 	})
 	return func() []engine.Session {
@@ -77,6 +105,12 @@ func (d *database) InTheWay(ctx context.Context, tables []string) ([]engine.Sess
 		if list := sessions(r); len(list) > 0 {
 			return list, nil
 		}
+		if r, err = d.Query(ctx, fmt.Sprintf(selectPrepared, fmt.Sprintf(holding, 1)), name(t)); err != nil {
+			return nil, err
+		}
+		if list := prepared(r); len(list) > 0 {
+			return list, nil
+		}
 	}
 	return nil, nil
 }
@@ -88,13 +122,17 @@ const selectOld = `select a.pid, coalesce(a.usename, ''), coalesce(a.application
 		and a.backend_xmin is not null and a.xact_start < clock_timestamp() - interval '2 seconds' order by age desc limit 5`
 
 // Old lists transactions that are older than a few seconds: a concurrent build waits
-// for them in its middle.
-func (d *database) Old(ctx context.Context) ([]engine.Session, error) {
+// for them in its middle, and for those that stand prepared and have written to its table.
+func (d *database) Old(ctx context.Context, table string) ([]engine.Session, error) {
 	r, err := d.Query(ctx, selectOld)
 	if err != nil {
 		return nil, err
 	}
-	return sessions(r), nil
+	list := sessions(r)
+	if r, err = d.Query(ctx, fmt.Sprintf(selectPrepared, fmt.Sprintf(holding, 0)), name(table)); err != nil {
+		return nil, err
+	}
+	return append(list, prepared(r)...), nil
 }
 
 // claimKey is the advisory lock of the one runner of a database.

@@ -125,7 +125,8 @@ func (p *planner) settle() {
 			return !strings.HasPrefix(sql, "create table ") && !strings.HasPrefix(sql, "create unique index if not exists ")
 		}):
 			s.Lock, s.WritersWait, s.Strong = "none", engine.WaitNo, []string{} // a place of Lastboard's own
-		case s.Kind == engine.Catalog && s.Lock == lockExclusive && s.Strong == nil && s.Table != "":
+		case s.Outside == nil && s.Strong == nil && s.Table != "" && (s.Kind == engine.Catalog && s.Lock == lockExclusive ||
+			(s.Kind == engine.Build || s.Kind == engine.Scan) && s.WritersWait != engine.WaitNo):
 			s.Strong = []string{s.Table}
 		}
 	}

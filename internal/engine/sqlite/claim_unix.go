@@ -8,27 +8,48 @@ import (
 	"path/filepath"
 	"strconv"
 	"syscall"
+	"time"
 )
 
 // Claim locks a file beside the database, never the database itself: closing any
 // handle of a file drops every lock that SQLite has on it in this process.
 func (d *database) Claim() (release func(), ok bool, err error) {
 	path := d.path + "-lastboard"
-	f, err := os.OpenFile(path, os.O_CREATE|os.O_RDWR, 0o600)
-	if err != nil {
-		return nil, false, err
-	}
-	if err := syscall.Flock(int(f.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err != nil {
+	for try := 1; ; try++ {
+		f, err := os.OpenFile(path, os.O_CREATE|os.O_RDWR, 0o600)
+		if err != nil {
+			return nil, false, err
+		}
+		err = syscall.Flock(int(f.Fd()), syscall.LOCK_EX|syscall.LOCK_NB)
+		if err == nil && sameFile(f, path) {
+			return func() {
+				os.Remove(path)
+				f.Close()
+			}, true, nil
+		}
 		f.Close()
-		if errors.Is(err, syscall.EWOULDBLOCK) {
+		switch {
+		case err != nil && !errors.Is(err, syscall.EWOULDBLOCK):
+			return nil, false, err
+		case try == claimTries:
 			return nil, false, nil
 		}
-		return nil, false, err
+		time.Sleep(10 * time.Millisecond) // who only looks lets go at once
 	}
-	return func() {
-		os.Remove(path)
-		f.Close()
-	}, true, nil
+}
+
+// claimTries is how often the lock is asked for: one who only looks at it has it for a moment,
+// and one who ends takes its file away.
+const claimTries = 5
+
+// sameFile reports whether an open file is still the one at a path.
+func sameFile(f *os.File, path string) bool {
+	mine, err := f.Stat()
+	if err != nil {
+		return false
+	}
+	there, err := os.Stat(path)
+	return err == nil && os.SameFile(mine, there)
 }
 
 // Claimed looks at the lock without taking it.

@@ -285,7 +285,7 @@ func (d *database) Exec(ctx context.Context, text string) error {
 }
 
 // Old implements engine.Database: no step of SQLite's waits for one.
-func (d *database) Old(context.Context) ([]engine.Session, error) { return nil, nil }
+func (d *database) Old(context.Context, string) ([]engine.Session, error) { return nil, nil }
 
 // InTheWay implements engine.Database: SQLite does not know who has its one lock.
 func (d *database) InTheWay(context.Context, []string) ([]engine.Session, error) { return nil, nil }
