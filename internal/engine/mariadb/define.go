@@ -129,11 +129,7 @@ func (d *database) bounded(ctx context.Context, s *session, sql string, wait tim
 	default:
 		_, err = s.exec(ctx, sql)
 	}
-	var busy *engine.Busy
-	if errors.As(err, &busy) {
-		busy.Who = d.suspects(ctx)
-	}
-	return err
+	return d.named(ctx, err)
 }
 
 // patient runs an alter that works for long beside applications. While it waits for its
@@ -197,6 +193,10 @@ func (d *database) script(ctx context.Context, text string, b bounds) error {
 	return d.locked(ctx, text, b.wait)
 }
 
+// errNotLocked is the server's answer where a table is locked no more: a statement that made a
+// trigger came to the end of its time as it opened the table again, which it does not say.
+const errNotLocked = 1100
+
 // locked runs the statements of a script once.
 func (d *database) locked(ctx context.Context, text string, wait time.Duration) (err error) {
 	statements := strings.Split(text, engine.Between)
@@ -218,11 +218,7 @@ func (d *database) locked(ctx context.Context, text string, wait time.Duration) 
 		err = errors.Join(err, e)
 	}()
 	if err != nil {
-		var busy *engine.Busy
-		if errors.As(err, &busy) {
-			busy.Who = d.suspects(ctx)
-		}
-		return err
+		return d.named(ctx, err)
 	}
 	for _, sql := range statements[1:] {
 		mishap.Place("locked-statement")
@@ -231,9 +227,21 @@ func (d *database) locked(ctx context.Context, text string, wait time.Duration) 
 		} else {
 			_, err = d.exec(ctx, sql)
 		}
+		if code(err) == errNotLocked {
+			err = &engine.Busy{Err: err}
+		}
 		if err != nil {
-			return err
+			return d.named(ctx, err)
 		}
 	}
 	return nil
+}
+
+// named adds who may be in the way to the error of what was not given.
+func (d *database) named(ctx context.Context, err error) error {
+	var busy *engine.Busy
+	if errors.As(err, &busy) {
+		busy.Who = d.suspects(ctx)
+	}
+	return err
 }

@@ -315,11 +315,7 @@ func (t *tx) Exec(ctx context.Context, sql string, args ...any) (int64, error) {
 	if limit > 0 && code(err) == errTimeout && ctx.Err() == nil && time.Since(began) >= t.limit {
 		return 0, &engine.Slow{Limit: t.limit, Err: err}
 	}
-	var busy *engine.Busy
-	if errors.As(err, &busy) {
-		busy.Who = t.d.suspects(ctx)
-	}
-	return n, err
+	return n, t.d.named(ctx, err)
 }
 
 func (t *tx) Query(ctx context.Context, sql string, args ...any) (*engine.Rows, error) {
