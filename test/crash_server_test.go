@@ -38,6 +38,7 @@ var serverKillings = []killing{
 	{"a foreign key", "alter table vessel add constraint at_berth foreign key (berth_id) references berth", "select convalidated from pg_constraint where conname = 'at_berth'", "true"},
 	{"a unique key", "alter table vessel add constraint one_name unique (name)", "select count(*) from pg_constraint where conname = 'one_name'", "1"},
 	{"an index", "create index by_flag on vessel (flag)", "select indisvalid from pg_index where indexrelid = 'by_flag'::regclass", "true"},
+	{"columns in the middle that go", "alter table vessel drop length_ft, drop berth_id", "select count(*) from information_schema.columns where table_name = 'vessel'", "3"},
 	{"a default for each row", "alter table vessel add token uuid not null default gen_random_uuid()", "select count(distinct token) from vessel", "3000"},
 }
 

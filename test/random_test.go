@@ -15,8 +15,8 @@ import (
 )
 
 var (
-	seeds     = flag.Int("seeds", 40, "how many random databases to take through four migrations, forward and back")
-	firstSeed = flag.Uint64("seed", 1, "the first seed")
+	seeds     = flag.Int("seeds", 16, "how many random databases to take through four migrations, forward and back")
+	firstSeed = flag.Uint64("seed", 0, "the first seed; 0 takes the day's")
 )
 
 // TestRandomForwardAndBack makes random tables with rows, runs random migrations,
@@ -26,7 +26,7 @@ func TestRandomForwardAndBack(t *testing.T) {
 	var ran, refused atomic.Int64
 	t.Run("seeds", func(t *testing.T) {
 		for i := range *seeds {
-			seed := *firstSeed + uint64(i)
+			seed := seedAt(i)
 			t.Run(fmt.Sprint("seed=", seed), func(t *testing.T) {
 				a, b := forwardAndBack(t, seed)
 				ran.Add(int64(a))
@@ -38,6 +38,14 @@ func TestRandomForwardAndBack(t *testing.T) {
 	if ran.Load() < refused.Load() {
 		t.Errorf("only %d of %d migrations ran: the test has lost its aim", ran.Load(), ran.Load()+refused.Load())
 	}
+}
+
+// seedAt gives the i-th seed of those that were asked for, or of the day.
+func seedAt(i int) uint64 {
+	if *firstSeed == 0 {
+		return 1 + uint64(*day%4)*uint64(*seeds) + uint64(i)
+	}
+	return *firstSeed + uint64(i)
 }
 
 func forwardAndBack(t *testing.T, seed uint64) (ran, refused int) {
@@ -60,8 +68,8 @@ func TestRandomOnServers(t *testing.T) {
 		t.Run(engine, func(t *testing.T) {
 			var ran, refused atomic.Int64
 			t.Run("seeds", func(t *testing.T) {
-				for i := range *seeds / 12 {
-					seed := *firstSeed + uint64(i)
+				for i := range *seeds / 8 {
+					seed := seedAt(i)
 					t.Run(fmt.Sprint("seed=", seed), func(t *testing.T) {
 						g := &generator{rand.New(rand.NewPCG(seed, 11))}
 						o := newOfficeOn(t, engines[engine])

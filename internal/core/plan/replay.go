@@ -100,7 +100,7 @@ type retold struct {
 	current *schema.Schema
 }
 
-func (t *retold) Run(_ context.Context, _ *schema.Change, steps []*engine.Step) (needed, broken []string, err error) {
+func (t *retold) Run(_ context.Context, c *schema.Change, steps []*engine.Step) (needed, broken []string, err error) {
 	if len(t.changes) == 0 || len(t.changes[0].Ways) != len(steps) {
 		return nil, nil, fmt.Errorf("it has other steps than the plan that was recorded")
 	}
@@ -110,6 +110,14 @@ func (t *retold) Run(_ context.Context, _ *schema.Change, steps []*engine.Step) 
 		}
 	}
 	t.current, t.changes = t.changes[0].After.On(t.current), t.changes[1:]
+	if c.Table != nil && c.Table.After != nil {
+		if got := t.current.Table(c.Table.After.Name); got != nil { // which may have put what came back last
+			after := *c.Table.After
+			after.Columns = slices.Clone(after.Columns)
+			slices.SortStableFunc(after.Columns, func(a, b *schema.Column) int { return got.Place(a.Name) - got.Place(b.Name) })
+			c.Table.After = &after
+		}
+	}
 	return nil, nil, nil
 }
 
