@@ -2,7 +2,7 @@
 export CGO_ENABLED = 0
 GOFLAGS_BUILD = -trimpath -ldflags "-s -w"
 
-.PHONY: build demo test bench fuzz faults servers test-all test-postgres-versions
+.PHONY: build demo test bench fuzz faults storm servers test-all test-postgres-versions
 
 build:
 	go build $(GOFLAGS_BUILD) -o bin/lastboard ./cmd/lastboard
@@ -38,6 +38,11 @@ test-all: servers
 # a run, on every engine, under a new seed.
 faults: servers
 	go test ./test -count=1 -v -timeout 180m -run 'TestEveryFault|TestEveryKind|Killed|TestFullDisk|TestInterleavings' -all-kinds -faults 1000 -fault-seed $$(date +%s) -interleavings 150 -interleave-seed $$(date +%s)
+
+# Applications that write in every way, and runs to which everything happens, for two hundred
+# rounds on each engine under a new seed: some two hours.
+storm: servers
+	go test ./test -count=1 -v -timeout 300m -run TestStorm -storm 200 -storm-seed $$(date +%s)
 
 # A longer hunt: random migrations under new seeds, then the parser.
 fuzz:

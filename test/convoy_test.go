@@ -58,6 +58,7 @@ var interleavedKinds = []interleaved{
 	{"rows that go", "delete from vessel where mod(orig, 3) = 0", "1 = 0", false, false},
 	{"a column that is computed", "alter table vessel add column twice integer generated always as (orig * 2) stored", "twice is null or twice <> orig * 2", false, false},
 	{"an index and rules", "create index by_name on vessel (name); alter table vessel add constraint numbered unique (orig), add constraint counted check (orig > 0); comment on table vessel is 'ships'", "1 = 0", false, false},
+	{"columns in another order", "alter table vessel alter berth set position first rebuild", "1 = 0", false, false},
 	{"another name", "alter table vessel rename column flag to ensign", "1 = 0", false, false},
 	{"rows that come", "insert into vessel (id, orig, name, berth, length) values (-7, 900007, 'new', 900007, 900007)", "1 = 0", false, false},
 }

@@ -123,9 +123,12 @@ func (d *database) bounded(ctx context.Context, s *session, sql string, wait tim
 	}
 	switch {
 	case wait > 0 && instant(plain):
-		_, err = s.exec(ctx, "set statement "+settings+"max_statement_time = "+seconds(wait+work)+" for "+s.defined(translate(plain)))
+		err = s.endable(ctx, plain, func() error {
+			_, err := s.exec(ctx, "set statement "+settings+"max_statement_time = "+seconds(wait+work)+" for "+s.defined(translate(plain)))
+			return err
+		})
 	case wait > 0:
-		err = d.patient(ctx, s, sql, wait)
+		err = s.endable(ctx, plain, func() error { return d.patient(ctx, s, sql, wait) })
 	default:
 		_, err = s.exec(ctx, sql)
 	}
@@ -205,7 +208,7 @@ func (d *database) locked(ctx context.Context, text string, wait time.Duration) 
 			return err
 		}
 	}
-	_, err = d.exec(ctx, statements[0])
+	err = d.endable(ctx, statements[0], func() error { _, err := d.exec(ctx, statements[0]); return err })
 	if wait > 0 {
 		_, e := d.exec(context.WithoutCancel(ctx), "set max_statement_time = 0")
 		err = errors.Join(err, e)

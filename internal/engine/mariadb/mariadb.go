@@ -290,6 +290,7 @@ type tx struct {
 	bounds bounds
 	limit  time.Duration // of one statement that writes rows
 	done   bool
+	half   string // a statement that met a table whose triggers are half read
 }
 
 // Exec implements engine.Tx. A statement that defines something commits what was done
@@ -312,6 +313,9 @@ func (t *tx) Exec(ctx context.Context, sql string, args ...any) (int64, error) {
 		sql = "set statement max_statement_time = " + seconds(limit) + " for " + sql
 	}
 	n, err := t.d.exec(ctx, sql, args...)
+	if halfRead(err) {
+		t.half = sql
+	}
 	if limit > 0 && code(err) == errTimeout && ctx.Err() == nil && time.Since(began) >= t.limit {
 		return 0, &engine.Slow{Limit: t.limit, Err: err}
 	}
@@ -342,6 +346,9 @@ func (t *tx) Rollback() error {
 	var gone *engine.CannotOpen
 	if errors.As(err, &gone) {
 		return nil // with the connection
+	}
+	if t.half != "" {
+		t.d.reread(context.Background(), t.half)
 	}
 	return err
 }

@@ -201,6 +201,7 @@ const (
 	errDeadlock        = 1213
 	errTimeout         = 1969 // max_statement_time
 	errInterrupted     = 1317
+	errSyntax          = 1064
 	errNoTable         = 1146
 	errNoDatabase      = 1049
 	errNoDatabaseRight = 1044
@@ -252,8 +253,8 @@ func failure(ctx context.Context, err error) error {
 		return &engine.Busy{Err: err}
 	case errLockWait, errDeadlock, 1020: // and a row that changed since it was read
 		return &engine.Busy{Err: err}
-	case 1064: // as the server says of a statement that it ends while it reads the triggers of its table
-		if strings.Contains(message(err), "Unknown trigger has an error in its body: 'Query was empty'") {
+	case errSyntax:
+		if halfRead(err) {
 			return &engine.Busy{Err: err}
 		}
 	case errNoTable, errNoDatabase:

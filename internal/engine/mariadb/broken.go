@@ -1,0 +1,79 @@
+package mariadb
+
+import (
+	"context"
+	"errors"
+	"regexp"
+	"strconv"
+	"strings"
+
+	"lastboard/internal/engine"
+	"lastboard/internal/engine/planning"
+)
+
+// When the server ends a statement (for its time, or by a kill) in the very moment in which it
+// reads the triggers of a table, it keeps the table open with what it has read so far: every
+// later write to the table, of anybody, fails with error 1064, a trigger that is made or dropped
+// then is half there, and nothing mends that by itself. Another version of the table does.
+
+// mark is a name in a statement.
+var mark = regexp.MustCompile(`"((?:[^"]|"")+)"`)
+
+// halfRead reports whether an error is that of a table whose triggers are half read.
+func halfRead(err error) bool {
+	return code(err) == errSyntax && strings.Contains(message(err), "has an error in its body")
+}
+
+// opened counts the tables that a session has opened since it began.
+func (s *session) opened(ctx context.Context) (n int64) {
+	if r, err := s.query(ctx, "show session status like 'Opened_tables'"); err == nil && len(r.Values) == 1 {
+		n, _ = strconv.ParseInt(text(r.Values[0][1]), 10, 64)
+	}
+	return n
+}
+
+// ended reports whether the server has ended a statement for its time, or because somebody
+// wanted it.
+func ended(err error) bool { return code(err) == errTimeout || code(err) == errInterrupted }
+
+// endable runs a statement that the server may end, and lets it read the triggers of the tables
+// that it names again where it has ended it after it began to open them: one that was ended
+// while it waited for its lock has opened none.
+func (s *session) endable(ctx context.Context, sql string, run func() error) error {
+	before := s.opened(ctx)
+	err := run()
+	if halfRead(err) || ended(err) && s.opened(context.WithoutCancel(ctx)) > before {
+		s.reread(ctx, sql)
+	}
+	return err
+}
+
+// reread makes the tables that a statement names other versions of themselves.
+func (s *session) reread(ctx context.Context, sql string) {
+	ctx = context.WithoutCancel(ctx) // applications may wait for it
+	var names []string
+	for _, m := range mark.FindAllStringSubmatch(sql, -1) {
+		names = append(names, planning.Literal(strings.ReplaceAll(m[1], `""`, `"`)))
+	}
+	if len(names) == 0 {
+		return
+	}
+	list := strings.Join(names, ", ")
+	r, err := s.query(ctx, `set statement max_statement_time = 0 for select table_name, table_comment from information_schema.tables where table_schema = database() and table_type = 'BASE TABLE'
+		and (table_name in (`+list+`) or table_name in (select event_object_table from information_schema.triggers where trigger_schema = database() and trigger_name in (`+list+`)))`)
+	if err != nil {
+		return
+	}
+	for _, v := range r.Values {
+		for range rereadTries {
+			_, err := s.exec(ctx, "set statement lock_wait_timeout = 1, max_statement_time = 0 for alter table "+quote(text(v[0]))+" comment = "+literal(text(v[1]))+", algorithm=instant")
+			var busy *engine.Busy
+			if !errors.As(err, &busy) {
+				break
+			}
+		}
+	}
+}
+
+// rereadTries is how often that is tried, a second each, where others have the table.
+const rereadTries = 10
