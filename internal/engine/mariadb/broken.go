@@ -66,7 +66,7 @@ func (s *session) reread(ctx context.Context, sql string) {
 	}
 	for _, v := range r.Values {
 		for range rereadTries {
-			_, err := s.exec(ctx, "set statement lock_wait_timeout = 1, max_statement_time = 0 for alter table "+quote(text(v[0]))+" comment = "+literal(text(v[1]))+", algorithm=instant")
+			_, err := s.exec(ctx, "set statement lock_wait_timeout = 1, max_statement_time = 0 for "+anew(text(v[0]), text(v[1])))
 			var busy *engine.Busy
 			if !errors.As(err, &busy) {
 				break
@@ -77,3 +77,25 @@ func (s *session) reread(ctx context.Context, sql string) {
 
 // rereadTries is how often that is tried, a second each, where others have the table.
 const rereadTries = 10
+
+// dropTrigger drops a trigger of a table that applications use, once its triggers have been read
+// again: somebody else's statement may have been ended, and the server says of a trigger that it
+// has half read that it has dropped it, and leaves it in the table without a name.
+func (d *database) dropTrigger(ctx context.Context, sql string, b bounds) error {
+	name := strings.ReplaceAll(mark.FindStringSubmatch(sql)[1], `""`, `"`)
+	r, err := d.query(ctx, `select table_name, table_comment from information_schema.tables join information_schema.triggers on event_object_schema = table_schema and event_object_table = table_name
+		where trigger_schema = database() and trigger_name = ?`, name)
+	if err != nil {
+		return err
+	}
+	if len(r.Values) == 0 {
+		return d.bounded(ctx, d.session, sql, b.wait)
+	}
+	table, comment := text(r.Values[0][0]), text(r.Values[0][1])
+	return d.script(ctx, strings.Join([]string{"lock tables " + quote(table) + " write", anew(table, comment), sql}, engine.Between), b)
+}
+
+// anew is the statement that changes nothing of a table but its version.
+func anew(table, comment string) string {
+	return "alter table " + quote(table) + " comment = " + literal(comment) + ", algorithm=instant"
+}

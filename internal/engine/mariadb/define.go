@@ -51,6 +51,9 @@ func (d *database) define(ctx context.Context, sql string, b bounds) (int64, err
 	if strings.Contains(sql, engine.Between) {
 		return 0, d.script(ctx, sql, b)
 	}
+	if strings.HasPrefix(sql, `drop trigger if exists "`) && b.wait > 0 {
+		return 0, d.dropTrigger(ctx, sql, b)
+	}
 	run := func(sql string) error { return d.bounded(ctx, d.session, sql, b.wait) }
 	if strings.Contains(sql, algorithm) {
 		_, err := d.cheapest(ctx, sql, run)

@@ -61,7 +61,7 @@ func unseen(t *schema.Table, triggers ...string) string {
 
 // version gives the statement that changes nothing of a table but its version.
 func version(t *schema.Table) string {
-	return "alter table " + quote(t.Name) + " comment = " + literal(t.Comment) + ", algorithm=instant"
+	return anew(t.Name, t.Comment)
 }
 
 // comers adds the triggers for rows that come to what is kept without one so far.
