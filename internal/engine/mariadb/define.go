@@ -233,6 +233,9 @@ func (d *database) locked(ctx context.Context, text string, wait time.Duration) 
 		} else {
 			_, err = d.exec(ctx, sql)
 		}
+		if isAnew(sql) && refusedWay(err) {
+			err = d.notAnew(ctx, sql)
+		}
 		if code(err) == errNotLocked {
 			err = &engine.Busy{Err: err}
 		}

@@ -53,15 +53,11 @@ func followFirst(p *planning.Planner, kept ...*engine.Keeping) (list []string) {
 // to; the server finds that it has to look again by the time at which each trigger was made, which
 // it writes down in hundredths of a second: one that was prepared in the same one looks for
 // the others in vain. Hence nobody begins a statement meanwhile, and the table is made another
-// version of itself.
+// version of itself: at the end for those, at the beginning for a table of which it is known by
+// then whether the server can do that in an instant (notAnew).
 func unseen(t *schema.Table, triggers ...string) string {
 	locks := append([]string{quote(t.Name) + " write"}, lockedNumbers(t)...)
-	return strings.Join(slices.Concat([]string{"lock tables " + strings.Join(locks, ", ")}, triggers, []string{version(t)}), engine.Between)
-}
-
-// version gives the statement that changes nothing of a table but its version.
-func version(t *schema.Table) string {
-	return anew(t.Name, t.Comment)
+	return strings.Join(slices.Concat([]string{"lock tables " + strings.Join(locks, ", "), anew(t.Name, t.Comment)}, triggers, []string{anew(t.Name, t.Comment)}), engine.Between)
 }
 
 // comers adds the triggers for rows that come to what is kept without one so far.
@@ -176,14 +172,14 @@ func (d dialect) Last(p *planning.Planner, what string, n planning.Noting, left 
 	if n.Came {
 		locks = append(locks, quote(n.New())+" write", quote(n.New())+" as n write")
 	}
-	script := []string{"lock tables " + strings.Join(locks, ", ")}
+	script := []string{"lock tables " + strings.Join(locks, ", "), anew(p.Table.Name, p.Table.Comment)}
 	if p.Source == nil && !p.ReadsOthers {
 		script = append(script, left...)
 	}
 	if n.Came { // a row that went unseen had its key before, and what is kept is of that one
 		script = append(script, "delete k from "+quote(n.Kept)+" as k, "+quote(n.New())+" as n where "+sameKeys(len(n.Keys)))
 	}
-	s := p.Add(engine.Sync, 0, "end the notes of "+p.Table.Name, strings.Join(slices.Concat(script, triggers, []string{version(p.Table)}), engine.Between))
+	s := p.Add(engine.Sync, 0, "end the notes of "+p.Table.Name, strings.Join(append(slices.Concat(script, triggers), anew(p.Table.Name, p.Table.Comment)), engine.Between))
 	s.Outside, s.Strong, s.Lock = &engine.Outside{}, []string{p.Table.Name}, lockTable
 	s = p.Add(engine.Sync, 0, "let go of the notes", tables...)
 	s.Outside, s.Strong, s.Lock, s.WritersWait = &engine.Outside{}, nil, "none", engine.WaitNo
