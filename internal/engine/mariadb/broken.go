@@ -95,7 +95,13 @@ func (d *database) dropTrigger(ctx context.Context, sql string, b bounds) error 
 		return d.bounded(ctx, d.session, sql, b.wait)
 	}
 	table, comment := text(r.Values[0][0]), text(r.Values[0][1])
-	return d.script(ctx, strings.Join([]string{"lock tables " + quote(table) + " write", anew(table, comment), sql}, engine.Between), b)
+	err = d.locked(ctx, strings.Join([]string{"lock tables " + quote(table) + " write", anew(table, comment), sql}, engine.Between), b.wait)
+	var busy *engine.Busy
+	var cannot *engine.CannotOpen
+	if err == nil || errors.As(err, &busy) || errors.As(err, &cannot) {
+		return err
+	}
+	return d.bounded(ctx, d.session, sql, b.wait) // its numbers are those of a sequence, say, which is not locked
 }
 
 // anew is the statement that changes nothing of a table but its version.

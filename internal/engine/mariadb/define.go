@@ -199,10 +199,6 @@ func (d *database) script(ctx context.Context, text string, b bounds) error {
 	return d.locked(ctx, text, b.wait)
 }
 
-// errNotLocked is the server's answer where a table is locked no more: a statement that made a
-// trigger came to the end of its time as it opened the table again, which it does not say.
-const errNotLocked = 1100
-
 // locked runs the statements of a script once.
 func (d *database) locked(ctx context.Context, text string, wait time.Duration) (err error) {
 	statements := strings.Split(text, engine.Between)
@@ -235,9 +231,6 @@ func (d *database) locked(ctx context.Context, text string, wait time.Duration) 
 		}
 		if isAnew(sql) && refusedWay(err) {
 			err = d.notAnew(ctx, sql)
-		}
-		if code(err) == errNotLocked {
-			err = &engine.Busy{Err: err}
 		}
 		if err != nil {
 			return d.named(ctx, err)
