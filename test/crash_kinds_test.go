@@ -2,9 +2,12 @@ package test
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"sync/atomic"
 	"testing"
+
+	"lastboard/internal/engine"
 )
 
 // wide is an office whose tables are large enough for batches, and whose writers may
@@ -100,5 +103,55 @@ func TestEachKindOfChangeIsKilled(t *testing.T) {
 	t.Logf("%d kills", killed.Load())
 	if n := killed.Load(); n < 40 {
 		t.Errorf("only %d runs were killed: the test has lost its aim", n)
+	}
+}
+
+// TestEveryKindOfStepIsInTheMatrix is that the changes that faults come into, and those
+// beside which applications write, have every kind of step that there is, on each engine.
+func TestEveryKindOfStepIsInTheMatrix(t *testing.T) {
+	for _, name := range everywhere {
+		t.Run(name, func(t *testing.T) {
+			var o *office
+			switch name {
+			case "SQLite":
+				o = wide(t)
+			case "PostgreSQL":
+				o = wideServer(t)
+			default:
+				o = wideMariaDB(t)
+			}
+			var statements []string
+			for _, k := range hazardous[name] {
+				if name == "SQLite" || !strings.Contains(k.query, "sqlite_schema") {
+					statements = append(statements, k.statement)
+				}
+			}
+			o.hasEveryKind("in the matrix of faults", lacks[name], statements)
+			o, statements = interleavedOffice(t, name, nil), nil
+			f := &convoy{office: o, engine: name, ships: map[int]*ship{}}
+			f.begin(interleavedKinds[0])
+			for _, k := range interleavedKinds {
+				statements = append(statements, k.statement)
+			}
+			o.hasEveryKind("beside applications", lacks[name], statements)
+		})
+	}
+}
+
+// hasEveryKind asserts that changes together have every kind of step, but those that the
+// engine lacks.
+func (o *office) hasEveryKind(where string, lacks []engine.Kind, statements []string) {
+	o.Helper()
+	seen := map[engine.Kind]bool{}
+	for _, s := range statements {
+		o.migration("0002-change", "-- A change\n"+s+";\n")
+		for _, step := range o.forecast() {
+			seen[engine.Kind(step.Kind)] = true
+		}
+	}
+	for _, k := range engine.Kinds {
+		if has := !slices.Contains(lacks, k); seen[k] != has {
+			o.Errorf("%s: %s %v, on the engine %v", k, where, seen[k], has)
+		}
 	}
 }
