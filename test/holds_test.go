@@ -169,4 +169,3 @@ func TestHoldsForAReplica(t *testing.T) {
 		f.end()
 	})
 }
-
