@@ -254,8 +254,8 @@ func failure(ctx context.Context, err error) error {
 	case errLockWait, errDeadlock, 1020: // and a row that changed since it was read
 		return &engine.Busy{Err: err}
 	case errSyntax:
-		if halfRead(err) {
-			return &engine.Busy{Err: err}
+		if halfRead(err) { // it may be of its user's own: then it is said
+			return &engine.Busy{Err: &engine.CannotOpen{Message: "the server cannot read the triggers of a table: " + message(err), Cure: "look at the trigger; if nothing is wrong with it, flush tables lets the server read it again", Err: err}}
 		}
 	case errNoTable, errNoDatabase:
 		return &engine.NoTable{Err: err}
