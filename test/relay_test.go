@@ -5,6 +5,7 @@ import (
 	"encoding/binary"
 	"io"
 	"net"
+	"slices"
 	"sync/atomic"
 	"testing"
 )
@@ -13,6 +14,10 @@ import (
 type relay struct {
 	address    string
 	statements atomic.Int64
+	// cuts are texts: the line is cut once a message that has all of them was passed to the server,
+	// the first time.
+	cuts []string
+	cut  atomic.Bool
 }
 
 // relayTo starts one before the server at an address, until the test ends. of gives the
@@ -59,6 +64,9 @@ func (r *relay) pass(client net.Conn, server string, of func([]byte) (int64, []b
 		found, sent = of(append(sent, piece[:n]...))
 		r.statements.Add(found)
 		if _, err := there.Write(piece[:n]); err != nil {
+			return
+		}
+		if len(r.cuts) > 0 && !slices.ContainsFunc(r.cuts, func(text string) bool { return !bytes.Contains(piece[:n], []byte(text)) }) && !r.cut.Swap(true) {
 			return
 		}
 	}

@@ -92,6 +92,9 @@ type Step struct {
 	// Mend is run when a statement of SQL fails, before that one is tried once more:
 	// it puts rows right that came since the step before.
 	Mend []string `json:"mend,omitempty"`
+	// Try writes one row of the table as it is: it shows, before anything is changed, whether the
+	// table's own triggers let that be, and is taken back. "" where there are none.
+	Try string `json:"try,omitempty"`
 	// Undo takes away what the step has made for later steps, when a run is taken back
 	// that has not come to its end.
 	Undo []string `json:"undo,omitempty"`

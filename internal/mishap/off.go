@@ -6,5 +6,8 @@ package mishap
 // Place does nothing in the program that people use.
 func Place(string) {}
 
+// Chosen is false in the program that people use.
+func Chosen(string) bool { return false }
+
 // In does nothing in the program that people use.
 func In(string) {}

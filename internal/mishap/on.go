@@ -16,6 +16,12 @@ var (
 	kind string
 )
 
+// Chosen reports whether the place named in LASTBOARD_FAULT has that name.
+func Chosen(name string) bool {
+	place, _, _ := strings.Cut(os.Getenv("LASTBOARD_FAULT"), ":")
+	return place == name
+}
+
 // In says which kind of step the run is in.
 func In(k string) { kind = k }
 
@@ -36,10 +42,10 @@ func wait(file string) {
 // ("place:n") is reached, or, where LASTBOARD_FAULT_FILE names a file, makes that and
 // waits until it is gone: only tests build this in.
 func Place(name string) {
-	place, times, _ := strings.Cut(os.Getenv("LASTBOARD_FAULT"), ":")
-	if place != name {
+	if !Chosen(name) {
 		return
 	}
+	_, times, _ := strings.Cut(os.Getenv("LASTBOARD_FAULT"), ":")
 	seen[name]++
 	if n, err := strconv.Atoi(times); err == nil && seen[name] == n {
 		if file := os.Getenv("LASTBOARD_FAULT_FILE"); file != "" {

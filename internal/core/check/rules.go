@@ -105,6 +105,7 @@ var rules = []Rule{
 	{"settle-first", "What an open migration still has to drop is in the way.", "`lastboard settle`, then again."},
 	{"not-open", "The migration has no overlap to end.", "See `lastboard status`."},
 	{"slow-statement", "A subquery finds its rows by no index, and so reads a whole table for each row of a large one.", "Make the index first, or allow it with `--slow-statement`."},
+	{"row-not-written", "A trigger of the table's own refuses what a run would write.", "Mend the trigger, or drop it while the migration runs: your own triggers act on rows that a run writes."},
 	{"writers-would-wait", "On a live database a step would keep writers waiting.", "Run it at a quiet time with `--let-writers-wait`."},
 	{"file-unknown", "A CSV file cannot be read here.", "Check with the project's folder at hand."},
 	{"file-unreadable", "A CSV file is not there, or not one.", "The path is as seen from the migration's folder; the file is UTF-8 with a header."},

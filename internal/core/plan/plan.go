@@ -237,6 +237,9 @@ func (p *Planner) change(ctx context.Context, out *Plan, c *schema.Change) error
 			out.Unsure = append(out.Unsure, changedTables(c)...)
 		}
 		s.Change, s.Statement = len(out.Records), out.statement
+		if !p.untouched(s.Table) {
+			s.Try = ""
+		}
 		s.Early = s.Proof != nil && !s.Proof.Late && p.untouched(s.Proof.Table) && !slices.ContainsFunc(s.Proof.Reads, func(t string) bool { return !p.untouched(t) })
 		for _, k := range s.Keeps {
 			k.Statement = out.statement

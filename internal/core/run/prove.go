@@ -2,6 +2,7 @@ package run
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"strconv"
 	"strings"
@@ -33,6 +34,40 @@ func Prove(ctx context.Context, db engine.Database, p *plan.Plan) (map[int]bool,
 		proven[s.Number] = true
 	}
 	return proven, nil
+}
+
+// writable tries whether the triggers of tables let rows be written, where what a run has done by
+// then could not be taken back with that. Each try is taken back.
+func (r *Runner) writable(ctx context.Context, p *plan.Plan) error {
+	if len(plan.Units(p.Steps)) < 2 {
+		return nil
+	}
+	for _, s := range p.Steps {
+		if s.Try == "" {
+			continue
+		}
+		_, err := r.again(ctx, nil, func() error {
+			tx, err := r.DB.Begin(ctx, engine.TxOptions{LockWait: r.LockWait})
+			if err != nil {
+				return err
+			}
+			defer tx.Rollback()
+			_, err = tx.Exec(ctx, s.Try)
+			return err
+		})
+		if err == nil {
+			continue
+		}
+		var busy *engine.Busy
+		var cannot *engine.CannotOpen
+		if errors.As(err, &busy) || errors.As(err, &cannot) || ctx.Err() != nil {
+			return err
+		}
+		f := fault.New(fault.Refused, "row-not-written", "mend the trigger, or drop it while this runs: your own triggers act on rows that a run writes", "a row of %s cannot be written: %v", s.Table, err)
+		f.Step, f.Err = s.Number, err
+		return f
+	}
+	return nil
 }
 
 // Check runs the proof of a step, if it can run before anything is changed. A

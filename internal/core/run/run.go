@@ -222,6 +222,9 @@ func (r *Runner) Advance(ctx context.Context, m *migration.Migration, known *led
 	if err != nil {
 		return nil, err
 	}
+	if err := r.writable(ctx, p); err != nil {
+		return nil, err
+	}
 	record := &ledger.Migration{
 		Version: m.Version, Name: m.Name, Title: m.File.Title, Reason: m.File.Reason, State: ledger.Running, Direction: ledger.Advance,
 		Checksum: m.Checksum(), Source: m.File.Source,
@@ -257,6 +260,9 @@ func (r *Runner) settle(ctx context.Context, m *migration.Migration, known *ledg
 	}
 	proven, err := Prove(ctx, r.DB, p)
 	if err != nil {
+		return nil, err
+	}
+	if err := r.writable(ctx, p); err != nil {
 		return nil, err
 	}
 	record := *known
@@ -338,6 +344,9 @@ func (r *Runner) Retreat(ctx context.Context, known *ledger.Migration) (*plan.Pl
 	}
 	proven, err := Prove(ctx, r.DB, p)
 	if err != nil {
+		return nil, err
+	}
+	if err := r.writable(ctx, p); err != nil {
 		return nil, err
 	}
 	record := *known

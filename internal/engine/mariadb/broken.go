@@ -118,8 +118,8 @@ func isAnew(sql string) bool {
 // notAnew does what can be done in place of that while a table is locked which the server
 // cannot alter in an instant: one with a unique key of long texts. Statements that were prepared
 // in the hundredth of a second in which triggers are made are then of the one before.
-func (d *database) notAnew(ctx context.Context, sql string) error {
-	_, err := d.exec(ctx, "do sleep(0.02)")
-	_, _ = d.exec(ctx, "flush tables "+mark.FindString(sql)) // where the user may
+func (s *session) notAnew(ctx context.Context, sql string) error {
+	_, err := s.exec(ctx, "do sleep(0.02)")
+	_, _ = s.exec(ctx, "flush tables "+mark.FindString(sql)) // where the user may
 	return err
 }

@@ -203,9 +203,9 @@ func optionFile(path string) (map[string]string, error) {
 	return options, nil
 }
 
-// connect opens a session on a database of the server.
-func (d *database) connect(ctx context.Context, name string) (*session, error) {
-	s, err := d.begin(ctx, name)
+// connect opens a session on a database of the server, with options beside those of all.
+func (d *database) connect(ctx context.Context, name string, options ...func(*mysql.Config)) (*session, error) {
+	s, err := d.begin(ctx, name, options...)
 	if err != nil {
 		return nil, err
 	}
@@ -213,9 +213,12 @@ func (d *database) connect(ctx context.Context, name string) (*session, error) {
 }
 
 // begin does that, and leaves the session within the bounds of one that begins.
-func (d *database) begin(ctx context.Context, name string) (*session, error) {
+func (d *database) begin(ctx context.Context, name string, options ...func(*mysql.Config)) (*session, error) {
 	config, s := d.config.Clone(), &session{end: d.end, role: d.role != ""}
 	config.DBName = name
+	for _, o := range options {
+		o(config)
+	}
 	if d.role != "" { // by whose rights alone the database may be used
 		config.DBName = ""
 	}

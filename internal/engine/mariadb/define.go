@@ -10,7 +10,6 @@ import (
 	"time"
 
 	"lastboard/internal/engine"
-	"lastboard/internal/mishap"
 )
 
 // algorithm is the mark in an alter that stands for the algorithm and the lock until
@@ -183,60 +182,6 @@ func (d *database) watchStart(ctx context.Context, id int64, wait time.Duration,
 			return
 		}
 	}
-}
-
-// script runs statements while tables are locked, and unlocks them whatever happens. A
-// table that has run out of instant changes is written anew before they are tried again.
-func (d *database) script(ctx context.Context, text string, b bounds) error {
-	err := d.locked(ctx, text, b.wait)
-	if !refusedWay(err) {
-		return err
-	}
-	table, _, _ := strings.Cut(strings.TrimPrefix(text, "lock tables "), " write")
-	if _, err := d.define(ctx, "alter table "+table+" force, algorithm=inplace, lock=none", b); err != nil {
-		return err
-	}
-	return d.locked(ctx, text, b.wait)
-}
-
-// locked runs the statements of a script once.
-func (d *database) locked(ctx context.Context, text string, wait time.Duration) (err error) {
-	statements := strings.Split(text, engine.Between)
-	if wait > 0 { // and a program that is frozen meanwhile keeps nobody waiting for longer
-		if _, err := d.exec(ctx, "set max_statement_time = "+seconds(wait+work)+", wait_timeout = 1"); err != nil {
-			return err
-		}
-	}
-	err = d.endable(ctx, statements[0], func() error { _, err := d.exec(ctx, statements[0]); return err })
-	if wait > 0 {
-		_, e := d.exec(context.WithoutCancel(ctx), "set max_statement_time = 0")
-		err = errors.Join(err, e)
-	}
-	defer func() {
-		_, e := d.exec(context.WithoutCancel(ctx), "unlock tables")
-		if wait > 0 && e == nil {
-			_, e = d.exec(context.WithoutCancel(ctx), "set wait_timeout = "+forever)
-		}
-		err = errors.Join(err, e)
-	}()
-	if err != nil {
-		return d.named(ctx, err)
-	}
-	for _, sql := range statements[1:] {
-		mishap.Place("locked-statement")
-		if strings.Contains(sql, algorithm) {
-			_, err = d.cheapest(ctx, sql, func(sql string) error { _, err := d.exec(ctx, sql); return err })
-		} else {
-			_, err = d.exec(ctx, sql)
-		}
-		if isAnew(sql) && refusedWay(err) {
-			err = d.notAnew(ctx, sql)
-		}
-		if err != nil {
-			return d.named(ctx, err)
-		}
-	}
-	return nil
 }
 
 // named adds who may be in the way to the error of what was not given.

@@ -45,6 +45,7 @@ type database struct {
 	config       *mysql.Config
 	second       *session // looks on while the first waits; nil until it is needed
 	claim        *session // has the runner's lock; nil unless this is the runner
+	scripts      *session // takes several statements in one message; nil until it is needed
 	version      string
 	role         string // by whose rights all is done; "" for the user's own
 	account      string // that the server takes the user for, as it is written in a grant
@@ -60,7 +61,7 @@ type database struct {
 
 func (d *database) Close() error {
 	err := d.session.close()
-	for _, s := range []*session{d.second, d.claim} {
+	for _, s := range []*session{d.second, d.claim, d.scripts} {
 		if s != nil {
 			s.close()
 		}

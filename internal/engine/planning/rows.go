@@ -46,11 +46,26 @@ func (p *Planner) Update(what string, statements ...string) *engine.Step {
 	}
 	statements = p.Quietly(standing, statements)
 	if p.Short(p.Rates.Update) || p.Cursor(p.Table) == nil {
-		return p.Add(engine.Backfill, p.Rates.Update, what, Everywhere(statements)...)
+		s := p.Add(engine.Backfill, p.Rates.Update, what, Everywhere(statements)...)
+		s.Try = p.try()
+		return s
 	}
 	s := p.Add(engine.Backfill, p.Rates.Update, what)
+	s.Try = p.try()
 	p.InBatches(s, p.Batch(p.Table, statements...))
 	return s
+}
+
+// try gives the statement that writes one row as it is, where triggers of the table's own act on
+// what is written.
+func (p *Planner) try() string {
+	keys := p.Cursor(p.Table)
+	at := slices.IndexFunc(p.Table.Columns, func(c *schema.Column) bool { return c.Generated == nil && c.Identity == nil })
+	if len(p.Table.Triggers) == 0 || len(keys) == 0 || at < 0 {
+		return ""
+	}
+	list, column, name := strings.Join(keys, ", "), p.Column(p.Table.Columns[at].Name), p.Name(p.Table.Name)
+	return "update " + name + " set " + column + " = " + column + " where (" + list + ") = (select " + list + " from " + name + " order by " + list + " limit 1)"
 }
 
 // InBatches makes a step one of batches. Those beside applications leave most of the time
