@@ -2,7 +2,7 @@
 export CGO_ENABLED = 0
 GOFLAGS_BUILD = -trimpath -ldflags "-s -w"
 
-.PHONY: build demo test bench fuzz faults storm servers test-all test-postgres-versions
+.PHONY: build demo test bench fuzz faults interleavings storm servers test-all test-postgres-versions
 
 build:
 	go build $(GOFLAGS_BUILD) -o bin/lastboard ./cmd/lastboard
@@ -34,10 +34,15 @@ test-all: servers
 	go test ./test -count=1 -timeout 60m -run 'Forecast|Killed|EnginesAgree|EnginesRefuse|StoryOnServers|WaysBack' -all-kinds
 	go test ./test -count=1 -timeout 180m -run TestRandomMigrationsAreEqual -seeds 6000
 
-# Faults at every place of every kind of change, and what applications do at every statement of
-# a run, on every engine, under a new seed.
+# Faults at every place of every kind of change, and something that applications do at every
+# statement of a run, on every engine, under a new seed.
 faults: servers
-	go test ./test -count=1 -v -timeout 180m -run 'TestEveryFault|TestEveryKind|Killed|TestFullDisk|TestInterleavings' -all-kinds -faults 1000 -fault-seed $$(date +%s) -interleavings 150 -interleave-seed $$(date +%s)
+	go test ./test -count=1 -v -timeout 180m -run 'TestEveryFault|TestEveryKind|Killed|TestFullDisk|TestInterleavings' -all-kinds -faults 1000 -fault-seed $$(date +%s) -every-place 1 -interleave-seed $$(date +%s)
+
+# Each thing that applications do at every statement of a run: some hours for each engine, which
+# run alone by test/interleave_test.go's -run TestInterleavings/MariaDB.
+interleavings: servers
+	go test ./test -count=1 -v -timeout 1200m -run TestInterleavings -every-place 12 -interleave-seed $$(date +%s)
 
 # Applications that write in every way, and runs to which everything happens, for two hundred
 # rounds on each engine under a new seed: some two hours.

@@ -63,8 +63,11 @@ var interleavedKinds = []interleaved{
 	{"rows that come", "insert into vessel (id, orig, name, berth, length) values (-7, 900007, 'new', 900007, 900007)", "1 = 0", false, false},
 }
 
-// thing is something that an application does.
-func (f *convoy) thing() (what string, do func(db *sql.DB) error) {
+// things is how many things applications do.
+const things = 12
+
+// thing is one of the things that applications do.
+func (f *convoy) thing(which int) (what string, do func(db *sql.DB) error) {
 	list := make([]int, 4)
 	for i := range list {
 		list[i] = 1 + f.r.IntN(400)
@@ -75,7 +78,7 @@ func (f *convoy) thing() (what string, do func(db *sql.DB) error) {
 	f.next++
 	n := f.next
 	number := 100000*f.crew + 5000 + n
-	switch f.r.IntN(12) {
+	switch which % things {
 	case 0:
 		name := fmt.Sprintf("called %d", n)
 		return "what is read changes", f.each(list, "name = '"+name+"'", func(o int, s *ship) { s.name = name; f.named(o) })

@@ -11,19 +11,20 @@ import (
 
 var (
 	interleavings = flag.Int("interleavings", 6, "how many interleavings are tried on each engine")
+	everyPlace    = flag.Int("every-place", 0, "how many things are tried at every statement of every kind of change, forward and back, in place of those; 12 are all")
 	interleaveBy  = flag.Uint64("interleave-seed", 0, "the seed by which they are chosen; 0 takes the day's")
 )
 
-// run runs the program, and lets something happen at the n-th statement that it sends. It
+// run runs the program, and lets one of the things happen at the n-th statement that it sends. It
 // reports whether it came there.
-func (f *convoy) run(n int, args ...string) (what string, came bool) {
+func (f *convoy) run(n, which int, args ...string) (what string, came bool) {
 	f.Helper()
 	p := f.pausedAt(fmt.Sprint("sent:", n), args...)
 	if p == nil {
 		f.code(0, args...) // it has come to its end
 		return "", false
 	}
-	what, do := f.thing()
+	what, do := f.thing(which)
 	what += fmt.Sprint(" at statement ", n)
 	db := f.open()
 	defer db.Close()
@@ -80,24 +81,45 @@ func TestInterleavings(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			r := rand.New(rand.NewPCG(seed, uint64(i)))
 			o := interleavedOffice(t, name, nil)
-			for n := range *interleavings {
-				k := interleavedKinds[(int(seed)+i+n)%len(interleavedKinds)]
-				f := &convoy{office: o, engine: name, r: r, ships: map[int]*ship{}, gone: map[int]bool{}, moved: map[int]bool{}, touched: map[int]bool{}}
-				f.begin(k)
-				forth, _ := f.run(1+r.IntN(90), "advance", "--yes", "--settle", "--let-writers-wait")
-				f.unaltered()
-				what := fmt.Sprintf("%s, forward %q", k.name, forth)
-				f.holds(k, what)
-				back, _ := f.run(1+r.IntN(90), "retreat", "--to", "1", "--yes", "--settle", "--let-writers-wait")
-				what += fmt.Sprintf(", back %q", back)
-				f.check(k, what)
-				f.unaltered()
-				t.Log(what)
-				f.wants(f.code(0, "audit"), "matches:")
-				if t.Failed() {
-					return
+			samples := *interleavings
+			if *everyPlace > 0 {
+				samples = 0
+			}
+			for n := range samples {
+				interleave(o, name, r, interleavedKinds[(int(seed)+i+n)%len(interleavedKinds)], 1+r.IntN(90), r.IntN(things), 1+r.IntN(90), r.IntN(things))
+			}
+			rounds := 0
+			for _, k := range interleavedKinds {
+				for n := range *everyPlace {
+					start := r.IntN(things)
+					for place, came := 1, true; came && !t.Failed(); place++ {
+						came = interleave(o, name, r, k, place, start+place+n, place, start+5*place+n)
+						rounds++
+					}
 				}
 			}
+			t.Logf("%d rounds at every place", rounds)
 		})
 	}
+}
+
+// interleave lets a change run forward and back, with one thing at a statement of each. It reports
+// whether one of the two came there.
+func interleave(o *office, name string, r *rand.Rand, k interleaved, forthAt, forthThing, backAt, backThing int) bool {
+	if o.Failed() {
+		return false
+	}
+	f := &convoy{office: o, engine: name, r: r, ships: map[int]*ship{}, gone: map[int]bool{}, moved: map[int]bool{}, touched: map[int]bool{}}
+	f.begin(k)
+	forth, came := f.run(forthAt, forthThing, "advance", "--yes", "--settle", "--let-writers-wait")
+	f.unaltered()
+	what := fmt.Sprintf("%s, forward %q", k.name, forth)
+	f.holds(k, what)
+	back, cameBack := f.run(backAt, backThing, "retreat", "--to", "1", "--yes", "--settle", "--let-writers-wait")
+	what += fmt.Sprintf(", back %q", back)
+	f.check(k, what)
+	f.unaltered()
+	o.Log(what)
+	f.wants(f.code(0, "audit"), "matches:")
+	return came || cameBack
 }

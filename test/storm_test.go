@@ -41,6 +41,13 @@ func (s *storm) count(what string) {
 	s.counts[what]++
 }
 
+// count counts what a crew of a storm does.
+func (f *convoy) count(what string) {
+	if f.storm != nil {
+		f.storm.count(what)
+	}
+}
+
 // ways are what happens to a run in a storm, beside what the faults are.
 func ways(name string) []sortOf {
 	list := []sortOf{
@@ -220,7 +227,7 @@ func (f *convoy) sail(done chan struct{}) {
 			return
 		case <-time.After(time.Duration(f.r.IntN(6)) * time.Millisecond):
 		}
-		what, do := f.thing()
+		what, do := f.thing(f.r.IntN(things))
 		alone := strings.HasPrefix(what, "the table is emptied")
 		if strings.HasPrefix(what, "somebody") || alone && f.r.IntN(40) > 0 {
 			continue
@@ -307,6 +314,12 @@ func (f *convoy) within(db *sql.DB, do func(sender) error) error {
 		if _, err := c.ExecContext(ctx, "lock table vessel in row exclusive mode"); err != nil {
 			return back(err)
 		}
+		if f.r.IntN(6) == 0 { // as what applies a stream of changes does
+			if _, err := c.ExecContext(ctx, "set local session_replication_role = replica"); err != nil {
+				return back(err)
+			}
+			f.count("triggers off")
+		}
 	}
 	if err := do(c); err != nil {
 		return back(err)
@@ -334,7 +347,7 @@ func (f *convoy) within(db *sql.DB, do func(sender) error) error {
 			}
 		}
 		if err == nil {
-			f.storm.count("commits in two phases")
+			f.count("commits in two phases")
 			time.Sleep(time.Duration(f.r.IntN(40)) * time.Millisecond)
 		}
 	}
