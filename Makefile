@@ -39,8 +39,8 @@ test-all: servers
 faults: servers
 	go test ./test -count=1 -v -timeout 180m -run 'TestEveryFault|TestEveryKind|Killed|TestFullDisk|TestInterleavings' -all-kinds -faults 1000 -fault-seed $$(date +%s) -every-place 1 -interleave-seed $$(date +%s)
 
-# Each thing that applications do at every statement of a run: some hours for each engine, which
-# run alone by test/interleave_test.go's -run TestInterleavings/MariaDB.
+# Each thing that applications do at every statement of a run: some hours for each engine.
+# With -run TestInterleavings/MariaDB one alone.
 interleavings: servers
 	go test ./test -count=1 -v -timeout 1200m -run TestInterleavings -every-place 12 -interleave-seed $$(date +%s)
 

@@ -9,7 +9,6 @@ import (
 
 	"lastboard/internal/engine"
 	"lastboard/internal/schema"
-	"lastboard/internal/sqltext"
 )
 
 var update = flag.Bool("update", false, "write the golden files")
@@ -18,33 +17,11 @@ var update = flag.Bool("update", false, "write the golden files")
 // number of rows of table vessel.
 func Planned(t *testing.T, e engine.Engine, s *schema.Schema, tables, statement string, rows int64, live bool) []*engine.Step {
 	t.Helper()
-	f, err := sqltext.Parse("plan", tables+statement+";")
+	list, err := stepsOf(t, e, s, tables, statement, map[string]int64{"vessel": rows, "berth": 3}, live)
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("%s: %v", statement, err)
 	}
-	for i, st := range f.Statements {
-		after, change, err := schema.Apply(s, st, e.About().Env(nil))
-		if err != nil {
-			t.Fatalf("%s: %v", statement, err)
-		}
-		if change.Table != nil && change.Table.After != nil {
-			*change.Table.After = *e.Holds(change.Table)
-		}
-		if i < len(f.Statements)-1 {
-			s = after
-			continue
-		}
-		n := 0
-		steps, err := e.Steps(change, engine.Facts{
-			Schema: s, Rows: map[string]int64{"vessel": rows, "berth": 3}, Bytes: map[string]int64{"vessel": 200 * rows}, Short: 0.2, Live: live, Now: "2031-05-01 10:00:00",
-			KeptTable: func() string { n++; return fmt.Sprint("lastboard_kept_", n) },
-		})
-		if err != nil {
-			t.Fatalf("%s: %v", statement, err)
-		}
-		return steps
-	}
-	return nil
+	return list
 }
 
 // Golden compares what each statement becomes, at once on a small table and on a large one

@@ -59,3 +59,5 @@ func TestEveryAlterNamesItsWay(t *testing.T) {
 		}
 	}
 }
+
+func TestNamesStayNames(t *testing.T) { enginetest.NamesStayNames(t, Engine{}, "") }

@@ -143,3 +143,5 @@ func TestRendering(t *testing.T) {
 		}
 	}
 }
+
+func TestNamesStayNames(t *testing.T) { enginetest.NamesStayNames(t, Engine{}, "public") }

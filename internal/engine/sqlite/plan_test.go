@@ -2,6 +2,7 @@ package sqlite
 
 import (
 	"fmt"
+	"lastboard/internal/engine/enginetest"
 	"strings"
 	"testing"
 
@@ -186,3 +187,5 @@ func TestWritersWait(t *testing.T) {
 		}
 	}
 }
+
+func TestNamesStayNames(t *testing.T) { enginetest.NamesStayNames(t, Engine{}, "") }
