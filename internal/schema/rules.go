@@ -28,8 +28,11 @@ func ConstraintName(t *Table, columns []string, kind string) string {
 		}
 		if len(name) > nameLimit {
 			sum := sha256.Sum256([]byte(name))
-			cut := strings.ToValidUTF8(name[:nameLimit-9], "")
-			name = cut + "_" + hex.EncodeToString(sum[:4])
+			end := "_" + hex.EncodeToString(sum[:4])
+			if kind == "limit" { // engines know one by its end
+				end += "_limit"
+			}
+			name = strings.ToValidUTF8(name[:nameLimit-len(end)], "") + end
 		}
 		if t.constraint(name) == "" && t.Index(name) == nil {
 			return name

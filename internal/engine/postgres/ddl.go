@@ -7,6 +7,7 @@ import (
 
 	"lastboard/internal/engine"
 	"lastboard/internal/schema"
+	"lastboard/internal/sqltext"
 )
 
 // Place implements engine.Planner: a schema that is the owner's alone.
@@ -154,9 +155,11 @@ func columnSQL(t *schema.Table, c *schema.Column) string {
 	return sql
 }
 
+// collation writes the name of one, which perhaps has its schema before it.
 func collation(text string) string {
-	if s, n, ok := strings.Cut(text, "."); ok {
-		return quote(s) + "." + quote(n)
+	isName := func(t sqltext.Token) bool { return t.Kind == sqltext.Word || t.Kind == sqltext.Quoted }
+	if t, _ := sqltext.Scan(text, sqltext.Migration); len(t) == 4 && isName(t[0]) && t[1].Is(".") && isName(t[2]) {
+		return quote(t[0].Value) + "." + quote(t[2].Value)
 	}
 	return quote(text)
 }

@@ -24,9 +24,12 @@ const selectTables = `
 	where c.relkind in ('r', 'p', 'f') and {where} and not exists (select 1 from pg_depend d where d.classid = 'pg_class'::regclass and d.objid = c.oid and d.deptype = 'e')
 	order by c.oid`
 
+// collationName names a collation: plainly where that is found and is a plain name.
+const collationName = `case when pg_collation_is_visible(co.oid) and co.collname !~ '[."]' then co.collname::text else quote_ident(cn.nspname) || '.' || quote_ident(co.collname) end`
+
 const selectColumns = `
 	select a.attrelid, a.attnum, a.attname, format_type(a.atttypid, a.atttypmod), a.attnotnull, pg_get_expr(ad.adbin, ad.adrelid), a.attgenerated::text, a.attidentity::text,
-		case when a.attcollation <> t.typcollation then (select case when cn.nspname = 'pg_catalog' then '' else cn.nspname || '.' end || co.collname
+		case when a.attcollation <> t.typcollation then (select ` + collationName + `
 			from pg_collation co join pg_namespace cn on cn.oid = co.collnamespace where co.oid = a.attcollation) end,
 		col_description(a.attrelid, a.attnum), pg_get_serial_sequence(quote_ident(n.nspname) || '.' || quote_ident(c.relname), a.attname),
 		(select 'operator(' || quote_ident(eqn.nspname) || '.=)' from pg_operator eq join pg_namespace eqn on eqn.oid = eq.oprnamespace
@@ -50,7 +53,7 @@ const selectIndexes = `
 		array(select pg_get_indexdef(x.indexrelid, g, true) from generate_series(1, x.indnkeyatts) g)::text[] is not null,
 		(select bool_and(o.opcdefault) from unnest(x.indclass) oc(id) join pg_opclass o on o.oid = oc.id),
 		(select string_agg(coalesce(case when co.oid <> coalesce((select a.attcollation from pg_attribute a where a.attrelid = x.indrelid and a.attnum = ik.num), co.oid)
-			then co.collname end, ''), ',' order by l.i) from unnest(x.indcollation) with ordinality l(id, i) join unnest(x.indkey::int2[]) with ordinality ik(num, i) on ik.i = l.i left join pg_collation co on co.oid = l.id),
+			then ` + collationName + ` end, ''), e'\x1f' order by l.i) from unnest(x.indcollation) with ordinality l(id, i) join unnest(x.indkey::int2[]) with ordinality ik(num, i) on ik.i = l.i left join pg_collation co on co.oid = l.id left join pg_namespace cn on cn.oid = co.collnamespace),
 		(select string_agg(pg_get_indexdef(x.indexrelid, g, true), e'\x1f' order by g) from generate_series(1, x.indnkeyatts) g), {nulls}
 	from pg_index x join pg_class ic on ic.oid = x.indexrelid join pg_class c on c.oid = x.indrelid join pg_namespace n on n.oid = c.relnamespace join pg_am am on am.oid = ic.relam
 	where c.relkind in ('r', 'p') and {where} and not exists (select 1 from pg_constraint k where k.conindid = x.indexrelid and k.contype in ('p', 'u', 'x'))
@@ -356,7 +359,7 @@ func (r *reader) index(v []any) {
 		return
 	}
 	x := &schema.Index{Name: text(v[1]), Unique: yes(v[2]), Where: readExpr(v[7])}
-	keys, flags, collations := strings.Fields(text(v[10])), strings.Fields(text(v[11])), strings.Split(text(v[14]), ",")
+	keys, flags, collations := strings.Fields(text(v[10])), strings.Fields(text(v[11])), strings.Split(text(v[14]), "\x1f")
 	plain := text(v[4]) == "btree" && number(v[5]) == number(v[6]) && v[8] == nil && yes(v[13]) && !yes(v[16])
 	for i, shown := range strings.Split(text(v[15]), "\x1f") {
 		p := schema.IndexPart{}

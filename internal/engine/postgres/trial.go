@@ -97,7 +97,7 @@ func (t *trial) there(sql string) string {
 		switch {
 		case tok.Kind != sqltext.Quoted && tok.Kind != sqltext.Word || i+1 >= len(tokens):
 			continue
-		case tokens[i+1].Is(".") && !follows(tokens, i, ".") && t.stands(tok.Value), follows(tokens, i, "schema") && t.stands(tok.Value):
+		case tokens[i+1].Is(".") && !follows(tokens, i, ".") && !follows(tokens, i, "collate") && t.stands(tok.Value), follows(tokens, i, "schema") && t.stands(tok.Value):
 		case follows(tokens, i, "exists") && t.stands(tok.Value) && strings.HasPrefix(strings.ToLower(sql), "drop schema"):
 		default:
 			continue
