@@ -23,7 +23,7 @@ type ship struct{ name, flag, berth string }
 type convoy struct {
 	*office
 	engine   string
-	altered  bool // somebody has added a column by hand
+	altered  string // what somebody has made by hand: "column" or "index"
 	r        *rand.Rand
 	ships    map[int]*ship
 	gone     map[int]bool
@@ -105,7 +105,12 @@ func (f *convoy) thing(which int) (what string, do func(db *sql.DB) error) {
 	case 9:
 		return "the table is emptied, and keys come again", func(db *sql.DB) error { return f.empties(db, number) }
 	case 10:
-		return "somebody adds a column by hand", func(db *sql.DB) error { return f.alters(db) }
+		if f.r.IntN(2) == 0 {
+			return "somebody makes an index by hand", func(db *sql.DB) error { return f.alters(db, "index", "create index by_hand on vessel (berth)") }
+		}
+		return "somebody adds a column by hand", func(db *sql.DB) error {
+			return f.alters(db, "column", "alter table vessel add column by_hand integer")
+		}
 	}
 	return "somebody else runs it, too", func(*sql.DB) error { f.command("advance", "--yes", "--settle", "--let-writers-wait").Run(); return nil }
 }
@@ -365,13 +370,15 @@ func (f *convoy) empties(db *sql.DB, number int) error {
 	return fmt.Errorf("no row can be inserted any more")
 }
 
-// alters adds a column by hand, once.
-func (f *convoy) alters(db *sql.DB) error {
-	if f.altered {
+// alters makes something by hand, once.
+func (f *convoy) alters(db *sql.DB, what, statement string) error {
+	if f.altered != "" {
 		return nil
 	}
-	_, err := db.Exec("alter table vessel add column by_hand integer")
-	f.altered = err == nil
+	_, err := db.Exec(statement)
+	if err == nil {
+		f.altered = what
+	}
 	return err
 }
 

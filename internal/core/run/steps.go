@@ -23,7 +23,8 @@ type progress struct {
 	record  *ledger.Migration
 	before  *ledger.Migration // the record as it was; nil before the first run
 	steps   []*engine.Step
-	facts   json.RawMessage // what they were planned from
+	facts   json.RawMessage // what they were planned from, of a run that begins
+	from    *plan.Facts     // the same, once it is asked for
 	done    map[int]bool
 	begun   map[int]bool // steps that another run began and did not end
 	proven  map[int]bool
@@ -79,11 +80,14 @@ func (r *Runner) goOn(ctx context.Context, record *ledger.Migration, m *migratio
 	if err := r.equal(ctx, record, m, steps, facts); err != nil {
 		return err
 	}
+	if err := r.tables.load(ctx, r.ledger); err != nil {
+		return err
+	}
 	opens := facts != nil && facts.Opens
 	if facts == nil && m != nil && record.Direction == ledger.Advance {
 		opens = r.Live && !r.Settle && len(plan.Later(m, r.Engine)) > 0
 	}
-	run := &progress{record: record, opens: opens, done: map[int]bool{}, begun: map[int]bool{}, proven: map[int]bool{}, changed: true, started: time.Now()}
+	run := &progress{record: record, from: facts, opens: opens, done: map[int]bool{}, begun: map[int]bool{}, proven: map[int]bool{}, changed: true, started: time.Now()}
 	for _, s := range steps {
 		run.steps = append(run.steps, s.Step)
 		run.done[s.Step.Number] = s.State == "done"
@@ -213,6 +217,9 @@ func (r *Runner) tryUnit(ctx context.Context, p *progress, steps []*engine.Step,
 		r.observe(Event{What: "step", Version: p.record.Version, Step: s, Steps: len(p.steps)})
 		mishap.Place("before-step")
 		started := time.Now()
+		if err := r.unseen(ctx, tx, p, s); err != nil {
+			return s, err
+		}
 		rows, err := r.step(ctx, tx, p, s)
 		if err != nil {
 			return s, err
