@@ -236,3 +236,32 @@ func TestTriggersOfAnAccountThatIsGone(t *testing.T) {
 	o.must("retreat", "--to", "1", "--yes")
 	o.same("select id, name from vessel order by id", "3|Dunlin\n9|Knot")
 }
+
+// TestCopyOfAFile is that a copy of an SQLite file, made while nothing runs or in the middle of a
+// fill, is a database of its own: it goes on or back by itself, and the first one knows nothing of it.
+func TestCopyOfAFile(t *testing.T) {
+	o := interleavedOffice(t, "SQLite", nil)
+	f := &convoy{office: o, engine: "SQLite", ships: map[int]*ship{}}
+	f.begin(interleaved{statement: "backfill vessel set berth = berth * 2;\nalter table vessel drop column flag"})
+	p := o.pausedAt("batch-committed:1", "advance", "--yes", "--settle", "--let-writers-wait")
+	if p == nil {
+		t.Fatal("it did not come there")
+	}
+	o.exec("vacuum into 'file:"+o.dir+"/half.db'", "update vessel set name = 'first'")
+	r := p.goOn()
+	o.wants(r, "done: 0002")
+	o.exec("vacuum into 'file:" + o.dir + "/whole.db'")
+	for _, copied := range []string{"half.db", "whole.db"} {
+		at := func(args ...string) []string { return append(args, "--url", "sqlite:"+copied) }
+		if copied == "half.db" {
+			o.must(at("advance", "--yes", "--settle", "--let-writers-wait")...)
+		}
+		o.wants(o.code(0, at("audit")...), "matches:")
+		o.must(at("retreat", "--to", "1", "--yes", "--settle", "--let-writers-wait")...)
+		o.wants(o.code(0, at("audit")...), "matches:")
+	}
+	o.wants(o.code(0, "audit"), "matches:")
+	o.same("select count(*) from vessel where berth = orig * 2 and name = 'first'", "400")
+	o.must("retreat", "--to", "1", "--yes", "--settle", "--let-writers-wait")
+	o.same("select count(*) from vessel where berth = orig and name = 'first' and (flag = 'NO' or orig % 7 = 0)", "400")
+}
