@@ -44,7 +44,8 @@ func (r *Runner) again(ctx context.Context, tables []string, do func() error) (t
 			err = &engine.Busy{Err: errors.New("the table is in use"), Who: who}
 		}
 		var busy *engine.Busy
-		if err == nil || !errors.As(err, &busy) {
+		var slow *engine.Slow
+		if err == nil || errors.As(err, &slow) || !errors.As(err, &busy) {
 			return try, err
 		}
 		if try >= max(r.LockTries, 1) {

@@ -3,6 +3,7 @@ package run
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -179,12 +180,22 @@ func (r *Runner) unit(ctx context.Context, p *progress, steps []*engine.Step, fi
 			}
 		}
 	}
+	if r.Live && !r.LetWritersWait && slices.ContainsFunc(steps, func(s *engine.Step) bool { return s.Kind == engine.Backfill }) {
+		o.Limit = max(r.Pace.Limit, 10*r.LockWait) // well above what was forecast
+	}
 	try := 0
 	_, err = r.again(ctx, o.Strong, func() error {
 		try++
 		at, err = r.tryUnit(ctx, p, steps, o, try, first, last)
 		return err
 	})
+	var slow *engine.Slow
+	if errors.As(err, &slow) {
+		f := fault.New(fault.Failed, "step-too-slow", "an index on what its expression looks up; or a longer batch_limit in lastboard.toml; or run it at a quiet time with --let-writers-wait",
+			"it takes longer than %s, for which others could not write to %s", slow.Limit, at.Table)
+		f.Err = err
+		return at, f
+	}
 	return at, err
 }
 
