@@ -152,7 +152,7 @@ func (b *bench) office(name string, n int, live bool) (project, path string, err
 func (b *bench) addColumn() error {
 	var ours, back, plain, plainBack []time.Duration
 	for range *rounds {
-		project, path, err := b.office("plain", *rows, false)
+		_, path, err := b.office("plain", *rows, false)
 		if err != nil {
 			return err
 		}
@@ -167,7 +167,8 @@ func (b *bench) addColumn() error {
 			return err
 		}
 		plainBack = append(plainBack, time.Since(began))
-		if project, _, err = b.office("ours", *rows, false); err != nil {
+		project, _, err := b.office("ours", *rows, false)
+		if err != nil {
 			return err
 		}
 		forward, err := b.lastboard(project, "advance", "--yes")

@@ -427,13 +427,14 @@ func limited(t *schema.Table, k *schema.Check) *schema.Column {
 	if k.Expr.Tree == nil || len(k.Options) > 0 {
 		return nil
 	}
-	for _, ref := range sqltext.Refs(k.Expr.Tree) {
-		if c := t.Column(ref.Column); c != nil {
-			if _, ok := readLimit(c, k.Name, k.Expr.Tree); ok {
-				return c
-			}
-		}
+	refs := sqltext.Refs(k.Expr.Tree)
+	if len(refs) == 0 {
 		return nil
+	}
+	if c := t.Column(refs[0].Column); c != nil {
+		if _, ok := readLimit(c, k.Name, k.Expr.Tree); ok {
+			return c
+		}
 	}
 	return nil
 }

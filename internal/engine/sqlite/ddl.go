@@ -55,11 +55,7 @@ func createTable(t *schema.Table, name string) string {
 		lines = append(lines, "  "+named(k.Name, k.Implied)+"foreign key ("+quoteAll(k.Columns)+") "+references(k))
 	}
 	sql := "create table " + quote(name) + " (\n" + strings.Join(lines, ",\n") + "\n)"
-	var options []string
-	for _, o := range sortedOptions(t.Options) {
-		options = append(options, o)
-	}
-	if len(options) > 0 {
+	if options := sortedOptions(t.Options); len(options) > 0 {
 		sql += " " + strings.Join(options, ", ")
 	}
 	return sql

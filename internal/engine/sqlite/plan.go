@@ -263,19 +263,3 @@ func cursor(t *schema.Table) []string {
 	}
 	return keys
 }
-
-// batch gives the statements that walk a table.
-func batch(t *schema.Table, do ...string) *engine.Batch {
-	keys := cursor(t)
-	list := strings.Join(keys, ", ")
-	down := strings.Join(keys, " desc, ") + " desc"
-	name := quote(t.Name)
-	// The plus keeps the driver from making a time of a key that looks like one.
-	plain := "+" + strings.Join(keys, ", +")
-	return &engine.Batch{
-		Keys:  keys,
-		Upper: "select " + plain + " from " + name + " order by " + down + " limit 1",
-		Next:  "select " + plain + " from " + name + " where " + engine.Range + " order by " + list + " limit 1 offset ?",
-		Do:    do,
-	}
-}

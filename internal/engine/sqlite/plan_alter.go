@@ -39,8 +39,6 @@ func (p *planner) alter() ([]*engine.Step, error) {
 	return p.Steps, p.Err
 }
 
-func (p *planner) text(e schema.Expr) string { return (Engine{}).Text(e) }
-
 // needsRebuild says why the table has to be copied; "" if SQLite can do all of
 // it in place (engine facts for 3.54: alter table).
 func (p *planner) needsRebuild() string {
@@ -127,16 +125,6 @@ func (p *planner) changeNeedsRebuild(old, c *schema.Column) string {
 		return "the named not null of " + c.Name + " comes back"
 	}
 	return ""
-}
-
-// limitChanges reports whether a column gets another type that SQLite stores in the
-// same way: only the check that enforces it is another, as for an enum with one
-// value more.
-func (p *planner) limitChanges(old, c *schema.Column) bool {
-	strict := p.Table.Options["strict"] != ""
-	f, filled := p.FillOf(c)
-	return !old.Type.Equal(c.Type) && old.Limit != "" && c.Limit != "" && declaration(old, strict) == declaration(c, strict) &&
-		(!filled || f.Cast && f.Kept == nil)
 }
 
 // sameNamedKey tells primary keys apart by their names, too, where they have one.
