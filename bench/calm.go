@@ -32,7 +32,8 @@ func (b *bench) calm() error {
 		// settle waits until the server has written out what has changed.
 		settle func(database string) error
 	}{
-		{"PostgreSQL", h.fresh, func(database string) (*sql.DB, error) { return sql.Open("pgx", h.URL(database)) }, func(database string) error { return h.exec(database, "checkpoint") }},
+		{"PostgreSQL", h.fresh, func(database string) (*sql.DB, error) { return sql.Open("pgx", h.URL(database)) },
+			func(database string) error { return h.exec(database, "checkpoint") }},
 		{"MariaDB", r.fresh, r.open, r.settle},
 	} {
 		database, project, err := s.fresh(true, fill)
@@ -78,7 +79,8 @@ func (r *roads) settle(database string) error {
 		return err
 	}
 	defer db.Close()
-	if _, err := db.Exec("set global innodb_max_dirty_pages_pct_lwm = 0.001, innodb_max_dirty_pages_pct = 0.001"); err != nil {
+	const often = "set global innodb_max_dirty_pages_pct_lwm = 0.001, innodb_max_dirty_pages_pct = 0.001"
+	if _, err := db.Exec(often); err != nil {
 		return err
 	}
 	for range 600 {

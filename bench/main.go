@@ -46,10 +46,12 @@ func run() error {
 	}
 	defer os.RemoveAll(dir)
 	b := &bench{dir, filepath.Join(dir, "lastboard")}
-	if err := command("go", "build", "-trimpath", "-ldflags", "-s -w", "-o", b.program, "lastboard/cmd/lastboard"); err != nil {
+	if err := command("go", "build", "-trimpath", "-ldflags", "-s -w", "-o", b.program,
+		"lastboard/cmd/lastboard"); err != nil {
 		return err
 	}
-	parts := []func() error{b.addColumn, b.memory, b.writerWaits, b.start, b.checkMany, b.rebuild, b.serverBackfill, b.serverWaits, b.mariadbBackfill, b.mariadbWaits, b.calm}
+	parts := []func() error{b.addColumn, b.memory, b.writerWaits, b.start, b.checkMany, b.rebuild, b.serverBackfill,
+		b.serverWaits, b.mariadbBackfill, b.mariadbWaits, b.calm}
 	for i, part := range parts {
 		if *only > 0 && *only != i+1 {
 			continue
@@ -132,7 +134,8 @@ func (b *bench) office(name string, n int, live bool) (project, path string, err
 	path = filepath.Join(project, "harbour.db")
 	if err := execAll(path, "pragma journal_mode = wal",
 		"create table vessel (id integer primary key, name text not null, flag text, length_ft real, dues numeric)",
-		fmt.Sprintf("insert into vessel select value, 'vessel ' || value, 'NO', value %% 300, value %% 1000 / 10.0 from (with recursive s(value) as (select 1 union all select value + 1 from s where value < %d) select value from s)", n),
+		fmt.Sprintf("insert into vessel select value, 'vessel ' || value, 'NO', value %% 300, value %% 1000 / 10.0 from "+
+			"(with recursive s(value) as (select 1 union all select value + 1 from s where value < %d) select value from s)", n),
 	); err != nil {
 		return "", "", err
 	}
@@ -143,7 +146,8 @@ func (b *bench) office(name string, n int, live bool) (project, path string, err
 	if _, err := b.lastboard(project, "adopt", "--yes"); err != nil {
 		return "", "", err
 	}
-	text := "-- A code\nalter table vessel add column code text not null using ('V' || upper(substring(name from 1 for 3)) || '-' || cast(id as text));\n"
+	text := "-- A code\nalter table vessel add column code text not null using ('V' || upper(substring(name from 1 " +
+		"for 3)) || '-' || cast(id as text));\n"
 	return project, path, os.WriteFile(filepath.Join(project, "migrations", "0002-code.sql"), []byte(text), 0o666)
 }
 
@@ -157,7 +161,8 @@ func (b *bench) addColumn() error {
 			return err
 		}
 		began := time.Now()
-		if err := execAll(path, "begin immediate", "alter table vessel add column code text", "update vessel set code = "+expression,
+		if err := execAll(path, "begin immediate", "alter table vessel add column code text",
+			"update vessel set code = "+expression,
 			"alter table vessel alter column code set not null", "commit"); err != nil {
 			return err
 		}
@@ -187,7 +192,8 @@ func (b *bench) addColumn() error {
 }
 
 func report(what string, ours, plain time.Duration, most float64) {
-	fmt.Printf("%-62s ours %7d ms   plain %7d ms   ratio %.2f   (at most %.1f)\n", what, ours.Milliseconds(), plain.Milliseconds(), ours.Seconds()/plain.Seconds(), most)
+	fmt.Printf("%-62s ours %7d ms   plain %7d ms   ratio %.2f   (at most %.1f)\n", what, ours.Milliseconds(),
+		plain.Milliseconds(), ours.Seconds()/plain.Seconds(), most)
 }
 
 // memory compares the most that a run holds for two sizes of table.
@@ -204,7 +210,8 @@ func (b *bench) memory() error {
 		}
 		most[i] = u.memory
 	}
-	fmt.Printf("%-62s %d rows %d MB   %d rows %d MB   ratio %.2f   (at most 1.1)\n", "memory at its most", 5**rows, most[1]>>20, *rows/10, most[0]>>20, float64(most[1])/float64(most[0]))
+	fmt.Printf("%-62s %d rows %d MB   %d rows %d MB   ratio %.2f   (at most 1.1)\n", "memory at its most", 5**rows,
+		most[1]>>20, *rows/10, most[0]>>20, float64(most[1])/float64(most[0]))
 	return nil
 }
 
@@ -230,7 +237,8 @@ func (b *bench) writerWaits() error {
 	if len(list) == 0 {
 		return errors.New("the writer wrote nothing")
 	}
-	fmt.Printf("%-62s longest %d ms   99th percentile %d ms   of %d writes in %.1f s   (at most 250)\n", "wait of a writer meanwhile, paced",
+	fmt.Printf("%-62s longest %d ms   99th percentile %d ms   of %d writes in %.1f s   (at most 250)\n",
+		"wait of a writer meanwhile, paced",
 		list[len(list)-1].Milliseconds(), list[len(list)*99/100].Milliseconds(), len(list), took.Seconds())
 	return nil
 }
@@ -275,7 +283,8 @@ func (b *bench) start() error {
 	if err != nil {
 		return err
 	}
-	fmt.Printf("%-62s ours %.1f ms   empty program %.1f ms   ratio %.1f   (at most 5)\n", "lastboard --help", ms(ours), ms(plain), ours.Seconds()/plain.Seconds())
+	fmt.Printf("%-62s ours %.1f ms   empty program %.1f ms   ratio %.1f   (at most 5)\n", "lastboard --help", ms(ours),
+		ms(plain), ours.Seconds()/plain.Seconds())
 	return nil
 }
 
@@ -300,12 +309,16 @@ func (b *bench) checkMany() error {
 	if err := os.MkdirAll(filepath.Join(project, "migrations"), 0o777); err != nil {
 		return err
 	}
-	if err := os.WriteFile(filepath.Join(project, "lastboard.toml"), []byte("[databases.dev]\nurl = 'sqlite:x.db'\n"), 0o666); err != nil {
+	if err := os.WriteFile(filepath.Join(project, "lastboard.toml"), []byte("[databases.dev]\nurl = 'sqlite:x.db'\n"),
+		0o666); err != nil {
 		return err
 	}
 	for i := range 1000 {
-		text := fmt.Sprintf("-- Table %d\ncreate table vessel_%d (id integer primary key, name varchar(40) not null, length_m numeric(7,2) check (length_m > 0));\nalter table vessel_%d add column code varchar(12) not null using (upper(name) || '-' || cast(id as varchar(8)));\n", i, i, i)
-		if err := os.WriteFile(filepath.Join(project, "migrations", fmt.Sprintf("%04d-table.sql", i+1)), []byte(text), 0o666); err != nil {
+		text := fmt.Sprintf("-- Table %d\ncreate table vessel_%d (id integer primary key, name varchar(40) not null, "+
+			"length_m numeric(7,2) check (length_m > 0));\nalter table vessel_%d add column code varchar(12) not null "+
+			"using (upper(name) || '-' || cast(id as varchar(8)));\n", i, i, i)
+		if err := os.WriteFile(filepath.Join(project, "migrations", fmt.Sprintf("%04d-table.sql", i+1)), []byte(text),
+			0o666); err != nil {
 			return err
 		}
 	}
@@ -321,7 +334,9 @@ func (b *bench) checkMany() error {
 	if err != nil {
 		return err
 	}
-	fmt.Printf("%-62s ours %.0f ms   --help %.1f ms   ratio %.1f   (at most 20)\n", "check --offline of 1,000 migrations", ms(check), ms(help), check.Seconds()/help.Seconds())
-	fmt.Printf("%-62s ours %.0f ms   --help %.1f ms   ratio %.1f\n", "check of 1,000 migrations, tried on an empty copy", ms(online), ms(help), online.Seconds()/help.Seconds())
+	fmt.Printf("%-62s ours %.0f ms   --help %.1f ms   ratio %.1f   (at most 20)\n", "check --offline of 1,000 migrations",
+		ms(check), ms(help), check.Seconds()/help.Seconds())
+	fmt.Printf("%-62s ours %.0f ms   --help %.1f ms   ratio %.1f\n", "check of 1,000 migrations, tried on an empty copy",
+		ms(online), ms(help), online.Seconds()/help.Seconds())
 	return nil
 }

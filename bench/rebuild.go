@@ -13,7 +13,8 @@ import (
 // in one script through the same driver.
 func (b *bench) rebuild() error {
 	var ours, plain []time.Duration
-	indexes := []string{"create index by_name on vessel (name)", "create index by_flag on vessel (flag, length_ft desc)", "create index by_dues on vessel (dues) where dues > 0"}
+	indexes := []string{"create index by_name on vessel (name)", "create index by_flag on vessel (flag, length_ft desc)",
+		"create index by_dues on vessel (dues) where dues > 0"}
 	for range *rounds {
 		project, path, err := b.office("rebuild", *rows, false)
 		if err != nil {
@@ -38,7 +39,8 @@ func (b *bench) rebuild() error {
 		began := time.Now()
 		err = execAll(other, append(append([]string{
 			"pragma foreign_keys = off", "begin immediate",
-			"create table vessel_copy (id integer primary key, name text not null, flag text, length_ft real, dues numeric default 5)",
+			"create table vessel_copy (id integer primary key, name text not null, flag text, length_ft real, dues numeric " +
+				"default 5)",
 			"insert into vessel_copy select * from vessel", "drop table vessel", "alter table vessel_copy rename to vessel",
 		}, indexes...), "commit")...)
 		if err != nil {

@@ -10,8 +10,10 @@ import (
 
 var (
 	vesselNames = []string{
-		"Grey Heron", "Tern", "Long Patience", "Skua", "Morning Ebb", "Little Auk", "Harebell", "Saltwind", "Old Bess", "Curlew",
-		"Fair Crossing", "Northing", "Pole Star", "Quiet Water", "Sandpiper", "Whimbrel", "Windlass", "Kittiwake", "Lantern", "Ember",
+		"Grey Heron", "Tern", "Long Patience", "Skua", "Morning Ebb", "Little Auk", "Harebell", "Saltwind", "Old Bess",
+		"Curlew",
+		"Fair Crossing", "Northing", "Pole Star", "Quiet Water", "Sandpiper", "Whimbrel", "Windlass", "Kittiwake", "Lantern",
+		"Ember",
 	}
 	ports = []string{"SKR", "HVN", "ORM", "TVE"}
 	flags = []string{"NO", "DK", "IS", "SE", ""}
@@ -59,7 +61,8 @@ func fill(ctx context.Context, db *sql.DB, url string, calls int) error {
 		if i%3 == 0 {
 			winter = fmt.Sprintf("W%d", i%40)
 		}
-		return []any{i + 1, vesselNames[i%len(vesselNames)], registry(i), float64(180+r.IntN(2200)) / 10, flags[i%len(flags)], winter}
+		return []any{i + 1, vesselNames[i%len(vesselNames)], registry(i), float64(180+r.IntN(2200)) / 10, flags[i%len(flags)],
+			winter}
 	}, "id, name, registry, length_ft, flag, winter_berth")
 	if err != nil {
 		return err

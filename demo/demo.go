@@ -174,7 +174,9 @@ alter table port_call`)
 		return err
 	}
 	s.say("The office stays in " + s.shown + ". Try there:")
-	for _, c := range []string{"lastboard describe port_call --rows 5", "lastboard describe --compare 0001", "lastboard describe vessel --at 0003", "lastboard retreat --to 0003 --settle --let-writers-wait", "lastboard tidy --check", `lastboard draft "Lengths in metres"`} {
+	for _, c := range []string{"lastboard describe port_call --rows 5", "lastboard describe --compare 0001",
+		"lastboard describe vessel --at 0003", "lastboard retreat --to 0003 --settle --let-writers-wait",
+		"lastboard tidy --check", `lastboard draft "Lengths in metres"`} {
 		fmt.Println("  " + c)
 	}
 	return nil
@@ -204,7 +206,8 @@ func (s *story) say(text string) {
 
 func (s *story) prepare() {
 	s.err = errors.Join(os.MkdirAll(filepath.Join(s.folder, "migrations"), 0o777),
-		os.WriteFile(filepath.Join(s.folder, "lastboard.toml"), fmt.Appendf(nil, config, cmp.Or(s.url, "sqlite:harbour.db")), 0o666), s.empty())
+		os.WriteFile(filepath.Join(s.folder, "lastboard.toml"), fmt.Appendf(nil, config, cmp.Or(s.url, "sqlite:harbour.db")),
+			0o666), s.empty())
 }
 
 // empty asserts that a database on a server has nothing that could be taken for the
@@ -350,11 +353,14 @@ func (s *story) sums() map[string]string {
 }
 
 var sumQueries = map[string]string{
-	"port calls":    "select count(*) from port_call where id <= $1",
-	"dues":          "select sum(round(dues * 100)) from port_call where id <= $1",
-	"arrivals":      "select cast(max(arrived_at) as text) || ' ' || cast(sum(vessel_id) as text) from port_call where id <= $1",
-	"vessels":       "select cast(count(*) as text) || ' ' || cast(sum(length(name)) as text) || ' ' || cast(sum(length_ft) as text) from vessel where $1 > 0",
-	"winter berths": "select cast(count(winter_berth) as text) || ' ' || string_agg(winter_berth, '' order by id) from vessel where $1 > 0",
+	"port calls": "select count(*) from port_call where id <= $1",
+	"dues":       "select sum(round(dues * 100)) from port_call where id <= $1",
+	"arrivals": "select cast(max(arrived_at) as text) || ' ' || cast(sum(vessel_id) as text) from port_call " +
+		"where id <= $1",
+	"vessels": "select cast(count(*) as text) || ' ' || cast(sum(length(name)) as text) || ' ' || " +
+		"cast(sum(length_ft) as text) from vessel where $1 > 0",
+	"winter berths": "select cast(count(winter_berth) as text) || ' ' || string_agg(winter_berth, '' order by id) " +
+		"from vessel where $1 > 0",
 }
 
 func readSums(db *sql.DB, url string, calls int64, into map[string]string) error {
@@ -402,8 +408,10 @@ func (s *story) prove(before map[string]string) error {
 		return err
 	}
 	s.say("Was anything lost? Counted with the demo's own queries:")
-	fmt.Printf("  of %s port calls, %s vessels and their winter berths that were there at the start: nothing\n", before["port calls"], strings.Fields(before["vessels"])[0])
-	fmt.Printf("  of %d arrivals that the second process noted meanwhile: %d lost, %d refused; the longest wait for one was %d ms\n",
+	fmt.Printf("  of %s port calls, %s vessels and their winter berths that were there at the start: nothing\n",
+		before["port calls"], strings.Fields(before["vessels"])[0])
+	fmt.Printf("  of %d arrivals that the second process noted meanwhile: %d lost, %d refused; the longest wait for "+
+		"one was %d ms\n",
 		r.Writes, missing, r.Refused, r.Longest.Milliseconds())
 	if missing > 0 || r.Refused > 0 {
 		return fmt.Errorf("LOST: %d rows of the second process; %d refused: %s", missing, r.Refused, r.Error)

@@ -31,7 +31,8 @@ type Report struct {
 // connect opens the office's database as an application would: the file in its folder,
 // where it waits when somebody else is writing, or one on a server.
 func connect(folder, url string) (*sql.DB, error) {
-	driver, source := "sqlite", "file:"+filepath.Join(folder, "harbour.db")+"?_pragma=busy_timeout(20000)&_pragma=foreign_keys(1)&_pragma=synchronous(1)"
+	driver, source := "sqlite", "file:"+filepath.Join(folder, "harbour.db")+
+		"?_pragma=busy_timeout(20000)&_pragma=foreign_keys(1)&_pragma=synchronous(1)"
 	if onMariaDB(url) {
 		c, err := mariadb.Connector(url)
 		if err != nil {
@@ -64,7 +65,8 @@ func spell(url, statement string) string {
 	if !onMariaDB(url) {
 		return statement
 	}
-	return strings.NewReplacer(" as text)", " as char)", " as integer)", " as signed)", "string_agg(winter_berth, '' order by id)", "group_concat(winter_berth order by id separator '')").
+	return strings.NewReplacer(" as text)", " as char)", " as integer)", " as signed)",
+		"string_agg(winter_berth, '' order by id)", "group_concat(winter_berth order by id separator '')").
 		Replace(parameter.ReplaceAllString(statement, "?"))
 }
 
@@ -101,7 +103,8 @@ func Write(ctx context.Context, folder, url string, pause time.Duration, input i
 	for i := 0; ctx.Err() == nil; i++ {
 		began := time.Now()
 		var id int64
-		err := db.QueryRow(spell(url, "insert into port_call (vessel_id, berth_id, arrived_at, dues) values ($1, $2, $3, $4) returning id"),
+		err := db.QueryRow(spell(url, "insert into port_call (vessel_id, berth_id, arrived_at, dues) values ($1, $2, "+
+			"$3, $4) returning id"),
 			i%20+1, i%(berths-1)+1, now(url), i%900).Scan(&id)
 		if err != nil {
 			r.Refused++

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"go/ast"
 	"go/parser"
+	"go/scanner"
 	"go/token"
 	"io/fs"
 	"os"
@@ -14,6 +15,7 @@ import (
 	"strconv"
 	"strings"
 	"testing"
+	"unicode/utf8"
 
 	"lastboard/internal/core/check"
 	"lastboard/internal/core/fault"
@@ -89,7 +91,8 @@ func TestTheCookbookWorks(t *testing.T) {
 // TestLinksLeadSomewhere follows the links between pages.
 func TestLinksLeadSomewhere(t *testing.T) {
 	link := regexp.MustCompile(`\]\(([^)#:]+)\)`)
-	for _, page := range []string{"../README.md", "../ARCHITECTURE.md", "cookbook.md", "engines.md", "guide.md", "config.md", "exit.md", "language.md", "rules.md", "safety.md"} {
+	for _, page := range []string{"../README.md", "../ARCHITECTURE.md", "cookbook.md", "engines.md", "guide.md",
+		"config.md", "exit.md", "language.md", "rules.md", "safety.md"} {
 		text, err := os.ReadFile(page)
 		if err != nil {
 			t.Fatal(err)
@@ -109,7 +112,8 @@ func TestArchitecture(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	out, err := exec.Command("go", "list", "-f", "{{.ImportPath}} {{join .Imports \" \"}}", "lastboard/internal/...").Output()
+	out, err := exec.Command("go", "list", "-f", "{{.ImportPath}} {{join .Imports \" \"}}",
+		"lastboard/internal/...").Output()
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -153,7 +157,8 @@ func TestArchitecture(t *testing.T) {
 // TestNoEngineIsKnownByName is that what is not an engine's own names none: another engine is a
 // folder, and a line that lets it register itself.
 func TestNoEngineIsKnownByName(t *testing.T) {
-	words := []string{"sqlite", "postgres", "postgresql", "mariadb", "mysql", "SQLite", "PostgreSQL", "MariaDB", "sqlite:", "postgres:", "mariadb:", "postgres://", "mariadb://", "sqlite_"}
+	words := []string{"sqlite", "postgres", "postgresql", "mariadb", "mysql", "SQLite", "PostgreSQL", "MariaDB", "sqlite:",
+		"postgres:", "mariadb:", "postgres://", "mariadb://", "sqlite_"}
 	files := 0
 	for _, folder := range []string{"core", "view", "schema", "sqltext", "cli"} {
 		err := filepath.WalkDir("../internal/"+folder, func(path string, d fs.DirEntry, err error) error {
@@ -181,5 +186,46 @@ func TestNoEngineIsKnownByName(t *testing.T) {
 	}
 	if files < 100 {
 		t.Errorf("only %d files were read", files)
+	}
+}
+
+// TestLinesAreShort is that no line of the code has more than 120 characters, but for those of
+// texts of several lines.
+func TestLinesAreShort(t *testing.T) {
+	seen := 0
+	err := filepath.WalkDir("..", func(path string, d fs.DirEntry, err error) error {
+		if err != nil || d.IsDir() || !strings.HasSuffix(path, ".go") {
+			return err
+		}
+		source, err := os.ReadFile(path)
+		if err != nil {
+			return err
+		}
+		seen++
+		var s scanner.Scanner
+		files := token.NewFileSet()
+		file := files.AddFile(path, -1, len(source))
+		s.Init(file, source, nil, 0)
+		raw := map[int]bool{}
+		for {
+			pos, kind, text := s.Scan()
+			if kind == token.EOF {
+				break
+			}
+			if kind == token.STRING && text[0] == '`' {
+				for i := range 1 + strings.Count(text, "\n") {
+					raw[file.Line(pos)+i] = true
+				}
+			}
+		}
+		for i, line := range strings.Split(string(source), "\n") {
+			if utf8.RuneCountInString(line) > 120 && !raw[i+1] {
+				t.Errorf("%s:%d has %d characters", path, i+1, utf8.RuneCountInString(line))
+			}
+		}
+		return nil
+	})
+	if err != nil || seen < 100 {
+		t.Errorf("%d files were read: %v", seen, err)
 	}
 }

@@ -9,7 +9,8 @@ import (
 var oldDatabases = map[string][]string{
 	"an office": pier,
 	"plain types": {
-		"CREATE TABLE Ship (Id INTEGER PRIMARY KEY AUTOINCREMENT, Name NVARCHAR(40) NOT NULL, Built DATETIME, Crew INT DEFAULT (0), Active BOOL DEFAULT 1, Rate DOUBLE DEFAULT -1.5, Code CHARACTER VARYING(8) DEFAULT 'x''y')",
+		"CREATE TABLE Ship (Id INTEGER PRIMARY KEY AUTOINCREMENT, Name NVARCHAR(40) NOT NULL, Built DATETIME, Crew INT " +
+			"DEFAULT (0), Active BOOL DEFAULT 1, Rate DOUBLE DEFAULT -1.5, Code CHARACTER VARYING(8) DEFAULT 'x''y')",
 		"CREATE UNIQUE INDEX ShipName ON Ship (Name COLLATE NOCASE)",
 	},
 	"what only SQLite has": {
@@ -24,10 +25,13 @@ var oldDatabases = map[string][]string{
 		"create table b (id integer primary key, a_id integer references a (id) on delete cascade on update set null)",
 	},
 	"computed": {
-		"create table calls (id integer primary key, came text, went text, hours real generated always as ((julianday(went) - julianday(came)) * 24) virtual, label as (id || '/' || came) stored, check (went is null or went >= came))",
+		"create table calls (id integer primary key, came text, went text, hours real generated always as " +
+			"((julianday(went) - julianday(came)) * 24) virtual, label as (id || '/' || came) stored, check (went is null " +
+			"or went >= came))",
 		"create index by_day on calls (substr(came, 1, 10), id desc) where went is not null",
 	},
-	"names": {`create table "select" ("from" integer primary key, "a b" text, "q""q" text, [br] text, größe real)`, `create view "order" as select "a b" from "select"`},
+	"names": {`create table "select" ("from" integer primary key, "a b" text, "q""q" text, [br] text, größe real)`,
+		`create view "order" as select "a b" from "select"`},
 }
 
 // TestAdoptedTablesCanBeMadeAgain is that the migration that adopt writes makes
@@ -48,7 +52,8 @@ func TestAdoptedTablesCanBeMadeAgain(t *testing.T) {
 				t.Errorf("the tables made again differ: %s\n%s", firstDifference(a, b), o.read("migrations/0001-adopted.sql"))
 			}
 			fresh.must("retreat", "--to", "0", "--yes")
-			if left := fresh.query("select name from sqlite_schema where name not like 'lastboard%' and name not like 'sqlite%'"); left != "" {
+			if left := fresh.query("select name from sqlite_schema where name not like 'lastboard%' and name not like " +
+				"'sqlite%'"); left != "" {
 				t.Errorf("the way back leaves %s", left)
 			}
 		})
@@ -62,12 +67,14 @@ func tablesOf(o *office) string {
 	db := o.open()
 	defer db.Close()
 	var b strings.Builder
-	for _, t := range o.names(db, "select name from sqlite_schema where type = 'table' and name not like 'lastboard%' and name not like 'sqlite%' order by name") {
+	for _, t := range o.names(db, "select name from sqlite_schema where type = 'table' and name not like "+
+		"'lastboard%' and name not like 'sqlite%' order by name") {
 		l := "'" + strings.ReplaceAll(t, "'", "''") + "'"
 		for _, text := range []string{
 			`select name, "notnull" or pk, dflt_value is not null, pk, hidden from pragma_table_xinfo(` + l + ") order by cid",
 			`select "table", "from", on_update, on_delete from pragma_foreign_key_list(` + l + ") order by 1, 2",
-			`select i."unique", i.partial, x.name, x."desc", lower(x.coll) from pragma_index_list(` + l + `) i join pragma_index_xinfo(i.name) x where x.key order by 1, 2, 3`,
+			`select i."unique", i.partial, x.name, x."desc", lower(x.coll) from pragma_index_list(` + l +
+				`) i join pragma_index_xinfo(i.name) x where x.key order by 1, 2, 3`,
 			"select wr, strict, type from pragma_table_list where name = " + l,
 		} {
 			rows, err := queryText(db, text)
@@ -94,7 +101,8 @@ func TestAdoptIsRefusedTwice(t *testing.T) {
 	third := newOffice(t, pier...)
 	third.migration("0001-berths", "-- Berths\ncreate table berth (id integer primary key);\n")
 	third.wants(third.code(3, "advance", "--yes"), "there is a table berth already")
-	if rows := third.query("select count(*) from sqlite_schema where name like 'lastboard_migration'"); !strings.Contains(rows, "0") && !strings.Contains(rows, "1") {
+	if rows := third.query("select count(*) from sqlite_schema where name like 'lastboard_migration'"); !strings.Contains(
+		rows, "0") && !strings.Contains(rows, "1") {
 		t.Error(rows)
 	}
 }
@@ -103,15 +111,18 @@ func TestAdoptIsRefusedTwice(t *testing.T) {
 // a table that is small and on one that is filled in batches.
 func TestForecastSaysWhichSteps(t *testing.T) {
 	small := adopted(t, pier...)
-	large := adopted(t, "create table vessel (id integer primary key, name text not null, registry text, berth_id integer, length_ft numeric(6,1))",
+	large := adopted(t, "create table vessel (id integer primary key, name text not null, registry text, berth_id "+
+		"integer, length_ft numeric(6,1))",
 		"create table berth (id integer primary key, code text)",
-		"insert into vessel (id, name) select value, 'v' from (with recursive s(value) as (select 1 union all select value + 1 from s where value < 90000) select value from s)")
+		"insert into vessel (id, name) select value, 'v' from (with recursive s(value) as (select 1 union all select "+
+			"value + 1 from s where value < 90000) select value from s)")
 	cases := []struct{ statement, small, large string }{
 		{"alter table vessel add a text", "catalog", "catalog"},
 		{"alter table vessel add a integer not null default 1", "scan", "scan"},
 		{"alter table vessel add a text not null using (name)", "catalog backfill scan", "catalog backfill* scan"},
 		{"alter table vessel add a text using (name)", "catalog backfill", "catalog backfill*"},
-		{"alter table vessel add a varchar(9) unique using ('v' || cast(id as text))", "proof proof scan backfill build", "proof proof scan backfill* build"},
+		{"alter table vessel add a varchar(9) unique using ('v' || cast(id as text))", "proof proof scan backfill build",
+			"proof proof scan backfill* build"},
 		{"alter table vessel add a text generated always as (name)", "scan", "scan"},
 		{"alter table vessel add a text generated always as (name) stored", "rebuild", "rebuild"},
 		{"alter table vessel alter name set default 'x'", "rebuild", "rebuild"},

@@ -109,7 +109,8 @@ func TestColumnsAreMovedWhereAsked(t *testing.T) {
 	o := newServerOffice(t)
 	o.migration("0001-first", wharf)
 	o.must("advance", "--yes")
-	const place = "select place from (select attname, row_number() over (order by attnum) as place from pg_attribute where attrelid = 'berth'::regclass and attnum > 0 and not attisdropped) a where attname = "
+	const place = "select place from (select attname, row_number() over (order by attnum) as place from pg_attribute " +
+		"where attrelid = 'berth'::regclass and attnum > 0 and not attisdropped) a where attname = "
 	o.migration("0002-change", "-- A change\nalter table berth add one text first;\n")
 	o.must("advance", "--yes")
 	o.same(place+"'one'", "4")

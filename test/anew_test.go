@@ -15,7 +15,8 @@ func berthsOf(n int) []string {
 	for i := 1; i <= n; i++ {
 		rows = append(rows, fmt.Sprintf("(%d, 'B%d', %d)", i, i, i%9))
 	}
-	return []string{"create table berth (id integer not null primary key, name varchar(20), depth integer)", "insert into berth values " + strings.Join(rows, ", ")}
+	return []string{"create table berth (id integer not null primary key, name varchar(20), depth integer)",
+		"insert into berth values " + strings.Join(rows, ", ")}
 }
 
 const deeper = `-- Depths in feet
@@ -32,7 +33,8 @@ func stoppedMidway(o *office) {
 	if url == "" {
 		url = "sqlite:harbour.db"
 	}
-	o.write("lastboard.toml", "database = 'dev'\n[databases.dev]\nurl = '"+url+"'\nlive = true\n[databases.dev.pace]\nlock_wait = '100us'\nbatch_time = '1ms'\n"+workShare(url))
+	o.write("lastboard.toml", "database = 'dev'\n[databases.dev]\nurl = '"+url+
+		"'\nlive = true\n[databases.dev.pace]\nlock_wait = '100us'\nbatch_time = '1ms'\n"+workShare(url))
 	o.migration("0002-feet", deeper)
 	o.dies("batch-committed:2", "advance", "--yes", "--let-writers-wait")
 }
@@ -44,15 +46,18 @@ func TestStoppedRunIsPlannedAnew(t *testing.T) {
 	onEach(t, berthsOf(1200), func(t *testing.T, o *office) {
 		stoppedMidway(o)
 		// The table has grown out of what is small, and the clock has gone on.
-		o.exec("insert into berth (id, name, depth) select id + 5000 * m.n, name, depth from berth cross join (select 1 as n union all select 2) m")
+		o.exec("insert into berth (id, name, depth) select id + 5000 * m.n, name, depth from berth cross join (select 1 " +
+			"as n union all select 2) m")
 		time.Sleep(1100 * time.Millisecond)
 
 		// A step that somebody has written into the ledger is not run.
 		step := " from " + o.ledger("step") + " where version = '0002' and number = "
-		number := strings.TrimPrefix(o.query("select max(number) from "+o.ledger("step")+" where version = '0002' and step like '%upper(%'"), "int64:")
+		number := strings.TrimPrefix(o.query("select max(number) from "+o.ledger("step")+
+			" where version = '0002' and step like '%upper(%'"), "int64:")
 		was := strings.TrimPrefix(o.query("select step"+step+number), "string:")
 		put := func(text string) {
-			o.exec("update " + o.ledger("step") + " set step = '" + strings.ReplaceAll(text, "'", "''") + "' where version = '0002' and number = " + number)
+			o.exec("update " + o.ledger("step") + " set step = '" + strings.ReplaceAll(text, "'", "''") +
+				"' where version = '0002' and number = " + number)
 		}
 		put(strings.ReplaceAll(was, "upper(", "lower("))
 		before := o.snapshot()
@@ -76,7 +81,8 @@ func TestStoppedRunIsPlannedAnew(t *testing.T) {
 func TestOtherFactsAreShown(t *testing.T) {
 	onEach(t, berthsOf(1200), func(t *testing.T, o *office) {
 		stoppedMidway(o)
-		o.exec("update " + o.ledger("plan") + " set facts = replace(replace(facts, '\"program\":\"', '\"program\":\"0.0.1-'), '\"number\":0', '\"number\":7')")
+		o.exec("update " + o.ledger("plan") + " set facts = replace(replace(facts, '\"program\":\"', " +
+			"'\"program\":\"0.0.1-'), '\"number\":0', '\"number\":7')")
 		r := o.code(3, "advance", "--yes", "--let-writers-wait")
 		o.wants(r, "plan-differs", "0.0.1-", "step 3", "lastboard retreat")
 		o.exec("delete from " + o.ledger("plan"))
@@ -90,7 +96,8 @@ func TestOtherFactsAreShown(t *testing.T) {
 // asked about, and run by nobody who has said yes beforehand.
 func TestWayBackOutOfTheLedger(t *testing.T) {
 	onEach(t, berthsOf(3), func(t *testing.T, o *office) {
-		text := "-- A view of ours\nnative " + engineWord(o) + " $$create view deep as select id from berth where depth > 1$$\n  back $$drop view deep$$;\n"
+		text := "-- A view of ours\nnative " + engineWord(o) +
+			" $$create view deep as select id from berth where depth > 1$$\n  back $$drop view deep$$;\n"
 		o.migration("0002-view", text)
 		o.must("advance", "--yes")
 		file := filepath.Join(o.dir, "migrations", "0002-view.sql")
@@ -114,9 +121,11 @@ func TestWayBackOutOfTheLedger(t *testing.T) {
 			t.Errorf("the text is %q, and was %q", got, text)
 		}
 		o.migration("0002-view", text)
-		o.exec("update " + o.ledger("migration") + " set changes = replace(changes, 'drop view deep', 'drop table berth') where version = '0002'")
+		o.exec("update " + o.ledger("migration") + " set changes = replace(changes, 'drop view deep', 'drop table " +
+			"berth') where version = '0002'")
 		o.wants(o.code(3, "retreat", "--to", "1", "--yes"), "file-missing", "drop table berth")
-		o.exec("update " + o.ledger("migration") + " set changes = replace(changes, 'drop table berth', 'drop view deep') where version = '0002'")
+		o.exec("update " + o.ledger("migration") + " set changes = replace(changes, 'drop table berth', 'drop view " +
+			"deep') where version = '0002'")
 		o.must("retreat", "--to", "1", "--yes", "--let-writers-wait")
 		o.same("select count(*) from berth", "3")
 	})

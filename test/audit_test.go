@@ -10,16 +10,19 @@ import (
 // TestTheLedgerItselfIsAudited is that what nobody but somebody else can have written into the
 // ledger is named.
 func TestTheLedgerItselfIsAudited(t *testing.T) {
-	onEach(t, []string{"create table berth (id integer not null primary key, d varchar(20))", "insert into berth values (1, 'a')"}, func(t *testing.T, o *office) {
+	onEach(t, []string{"create table berth (id integer not null primary key, d varchar(20))",
+		"insert into berth values (1, 'a')"}, func(t *testing.T, o *office) {
 		o.migration("0002-less", "-- Less\nalter table berth drop column d;\n")
 		o.must("advance", "--yes")
 		m, k := o.ledger("migration"), o.ledger("kept")
 		for what, c := range map[string][3]string{
-			"what it changed":       {"update " + m + " set changes = '{broken' where version = '0002'", "changes", m},
-			"the tables after it":   {"update " + m + " set wanted = '[]' where version = '0002'", "wanted", m},
-			"its text":              {"update " + m + " set source = '-- Less\nalter table berth drop column id;' where version = '0002'", "source", m},
-			"state":                 {"update " + m + " set state = 'banana' where version = '0002'", "state", m},
-			"where it keeps values": {"update " + k + " set keeping = replace(keeping, 'lastboard_kept_1', 'berth') where version = '0002'", "keeping", k},
+			"what it changed":     {"update " + m + " set changes = '{broken' where version = '0002'", "changes", m},
+			"the tables after it": {"update " + m + " set wanted = '[]' where version = '0002'", "wanted", m},
+			"its text": {"update " + m + " set source = '-- Less\nalter table berth drop column id;' where " +
+				"version = '0002'", "source", m},
+			"state": {"update " + m + " set state = 'banana' where version = '0002'", "state", m},
+			"where it keeps values": {"update " + k + " set keeping = replace(keeping, 'lastboard_kept_1', 'berth') where " +
+				"version = '0002'", "keeping", k},
 		} {
 			was := strings.TrimPrefix(o.query("select "+c[1]+" from "+c[2]+" where version = '0002'"), "string:")
 			o.exec(c[0])
@@ -29,7 +32,8 @@ func TestTheLedgerItselfIsAudited(t *testing.T) {
 		}
 		o.exec("delete from " + m + " where version = '0002'")
 		o.wants(o.code(5, "audit"), "record", "gone")
-		o.exec("alter table " + m + " rename to " + map[string]string{"mariadb": o.ledger("away")}[engineWord(o)] + map[string]string{"postgres": "away", "sqlite": "away"}[engineWord(o)])
+		o.exec("alter table " + m + " rename to " + map[string]string{"mariadb": o.ledger("away")}[engineWord(o)] +
+			map[string]string{"postgres": "away", "sqlite": "away"}[engineWord(o)])
 		for _, command := range [][]string{{"status"}, {"audit"}, {"advance", "--yes"}} {
 			o.wants(o.code(1, command...), "ledger-broken", "bring it back from a backup")
 		}
@@ -39,13 +43,16 @@ func TestTheLedgerItselfIsAudited(t *testing.T) {
 // TestMendsRunAsTheyStand is that what audit shows to mend a difference can be run by a person,
 // in a session as it comes, and mends it.
 func TestMendsRunAsTheyStand(t *testing.T) {
-	onEach(t, []string{"create table berth (id integer not null primary key, depth integer)", "insert into berth values (1, 2)"}, func(t *testing.T, o *office) {
+	onEach(t, []string{"create table berth (id integer not null primary key, depth integer)",
+		"insert into berth values (1, 2)"}, func(t *testing.T, o *office) {
 		trigger := map[string][]string{
-			"sqlite":   {"create trigger tick after insert on berth begin update berth set depth = 1 where id = new.id; end"},
-			"mariadb":  {"create trigger tick before insert on berth for each row set new.depth = 1"},
-			"postgres": {"create function tick() returns trigger language plpgsql as 'begin return new; end'", "create trigger tick before insert on berth for each row execute function tick()"},
+			"sqlite":  {"create trigger tick after insert on berth begin update berth set depth = 1 where id = new.id; end"},
+			"mariadb": {"create trigger tick before insert on berth for each row set new.depth = 1"},
+			"postgres": {"create function tick() returns trigger language plpgsql as 'begin return new; end'",
+				"create trigger tick before insert on berth for each row execute function tick()"},
 		}[engineWord(o)]
-		for _, hand := range [][]string{trigger, {"create index by_hand on berth (depth)"}, {"alter table berth add column spare integer"}} {
+		for _, hand := range [][]string{trigger, {"create index by_hand on berth (depth)"},
+			{"alter table berth add column spare integer"}} {
 			o.exec(hand...)
 			var out struct {
 				Differences []struct {
@@ -53,7 +60,8 @@ func TestMendsRunAsTheyStand(t *testing.T) {
 				} `json:"differences"`
 			}
 			r := o.code(5, "audit", "--json")
-			if err := json.Unmarshal([]byte(r.stdout), &out); err != nil || len(out.Differences) == 0 || out.Differences[0].Mend == "" {
+			if err := json.Unmarshal([]byte(r.stdout), &out); err != nil || len(out.Differences) == 0 ||
+				out.Differences[0].Mend == "" {
 				t.Fatalf("no mend: %v %s", err, r)
 			}
 			o.asPerson(out.Differences[0].Mend)

@@ -10,25 +10,31 @@ import (
 // that stand in the way: each is named before anything is touched, or stays as it is.
 func TestWhatNoModelHolds(t *testing.T) {
 	o := newServerOffice(t, "create table berth (id integer primary key, code varchar(9))",
-		"create table vessel (id integer primary key, name varchar(40) not null, flag varchar(9), length_m numeric(7,2), tons integer, berth_id integer)",
+		"create table vessel (id integer primary key, name varchar(40) not null, flag varchar(9), length_m "+
+			"numeric(7,2), tons integer, berth_id integer)",
 		"insert into vessel (id, name, flag, tons) select n, 'v' || n, 'NO', n from generate_series(1, 50) n",
 		"do $$ begin create role harbour_clerk; exception when duplicate_object then null; end $$",
 		"grant select (flag, name) on vessel to harbour_clerk", "grant update (flag) on vessel to public",
-		"create statistics flag_tons on flag, tons from vessel", "alter table vessel alter flag set storage external", "alter table vessel alter tons set statistics 700",
+		"create statistics flag_tons on flag, tons from vessel", "alter table vessel alter flag set storage external",
+		"alter table vessel alter tons set statistics 700",
 		"create function noted() returns trigger language plpgsql as $$ begin raise exception 'must not fire'; end $$",
-		"create trigger noting before update on vessel for each row execute function noted()", "alter table vessel disable trigger noting",
+		"create trigger noting before update on vessel for each row execute function noted()",
+		"alter table vessel disable trigger noting",
 		"alter table vessel enable row level security", "create policy short on vessel using (length_m < 400)",
-		"alter table vessel replica identity full", "alter table vessel set (fillfactor = 70)", "cluster vessel using vessel_pkey")
+		"alter table vessel replica identity full", "alter table vessel set (fillfactor = 70)",
+		"cluster vessel using vessel_pkey")
 	o.must("adopt", "--yes")
 	base := o.snapshot()
-	stands := "select relreplident, relrowsecurity, array_to_string(reloptions, ','), (select tgenabled from pg_trigger where tgname = 'noting'), " +
+	stands := "select relreplident, relrowsecurity, array_to_string(reloptions, ','), (select tgenabled from " +
+		"pg_trigger where tgname = 'noting'), " +
 		"(select count(*) from pg_index where indrelid = c.oid and indisclustered) from pg_class c where relname = 'vessel'"
 	as := regexp.MustCompile(`(string|int64|bool):`).ReplaceAllString(o.query(stands), "")
 	for _, c := range []struct {
 		text string
 		says []string
 	}{
-		{"alter table vessel drop flag;\n", []string{"with flag goes ", "what harbour_clerk may do with flag", "what public may do with flag", "the statistics flag_tons", "the settings of flag"}},
+		{"alter table vessel drop flag;\n", []string{"with flag goes ", "what harbour_clerk may do with flag",
+			"what public may do with flag", "the statistics flag_tons", "the settings of flag"}},
 		{"alter table vessel drop tons;\n", []string{"with tons goes ", "the statistics flag_tons", "the settings of tons"}},
 	} {
 		o.migration("0002-change", "-- A change\n"+c.text)
@@ -42,10 +48,14 @@ func TestWhatNoModelHolds(t *testing.T) {
 		t.Errorf("nothing goes along with berth_id: %s", r)
 	}
 	// What stays in place keeps what it has, forward and back.
-	o.migration("0002-change", "-- A change\nalter table vessel rename flag to nation, alter tons set data type bigint, alter name set data type varchar(60), add built date;\nalter table vessel rename to ship;\nbackfill ship set nation = lower(nation);\n")
+	o.migration("0002-change", "-- A change\nalter table vessel rename flag to nation, alter tons set data type "+
+		"bigint, alter name set data type varchar(60), add built date;\nalter table vessel rename to ship;\nbackfill "+
+		"ship set nation = lower(nation);\n")
 	o.must("advance", "--yes")
 	o.same(strings.ReplaceAll(stands, "'vessel'", "'ship'"), as)
-	o.same("select has_column_privilege('harbour_clerk', 'ship', 'nation', 'select'), has_column_privilege('harbour_clerk', 'ship', 'name', 'select'), has_column_privilege('harbour_clerk', 'ship', 'tons', 'select')", "true|true|false")
+	o.same("select has_column_privilege('harbour_clerk', 'ship', 'nation', 'select'), "+
+		"has_column_privilege('harbour_clerk', 'ship', 'name', 'select'), has_column_privilege('harbour_clerk', 'ship', "+
+		"'tons', 'select')", "true|true|false")
 	o.same("select attstattarget from pg_attribute where attrelid = 'ship'::regclass and attname = 'tons'", "700")
 	o.same("select count(*) from pg_statistic_ext", "1")
 	o.must("retreat", "--to", "1", "--yes")
@@ -58,41 +68,65 @@ func TestWhatNoModelHolds(t *testing.T) {
 // are wanted: all that is on it and around it is as before, there and back.
 func TestColumnsInAnotherOrder(t *testing.T) {
 	o := newServerOffice(t, "do $$ begin create role harbour_clerk; exception when duplicate_object then null; end $$",
-		"create table berth (id integer primary key, code varchar(9) unique)", "insert into berth select n, 'B' || n from generate_series(1, 5) n",
-		"create table vessel (id integer generated by default as identity primary key, name varchar(40) not null, flag varchar(9) default 'NO', tons integer constraint laden check (tons > 0), berth_id integer references berth, double_tons integer generated always as (tons * 2) stored)",
-		"insert into vessel (name, tons, berth_id) select 'v' || n, n, n % 5 + 1 from generate_series(1, 300) n", "delete from vessel where id > 290",
-		"create index by_tons on vessel (tons desc) where name is not null", "create unique index one_name on vessel (lower(name))", "comment on column vessel.flag is 'of the state'", "comment on table vessel is 'ships'",
-		"create table call (id integer primary key, vessel_id integer references vessel on delete cascade)", "insert into call select n, n from generate_series(1, 200) n",
-		"create table log (line text)", "create function noted() returns trigger language plpgsql as $$ begin insert into log values (new.name); return new; end $$", "create trigger noting after insert on vessel for each row execute function noted()",
-		"grant select, insert on vessel to harbour_clerk", "grant update (flag) on vessel to harbour_clerk", "grant select on vessel to public")
+		"create table berth (id integer primary key, code varchar(9) unique)",
+		"insert into berth select n, 'B' || n from generate_series(1, 5) n",
+		"create table vessel (id integer generated by default as identity primary key, name varchar(40) not null, flag "+
+			"varchar(9) default 'NO', tons integer constraint laden check (tons > 0), berth_id integer references berth, "+
+			"double_tons integer generated always as (tons * 2) stored)",
+		"insert into vessel (name, tons, berth_id) select 'v' || n, n, n % 5 + 1 from generate_series(1, 300) n",
+		"delete from vessel where id > 290",
+		"create index by_tons on vessel (tons desc) where name is not null",
+		"create unique index one_name on vessel (lower(name))", "comment on column vessel.flag is 'of the state'",
+		"comment on table vessel is 'ships'",
+		"create table call (id integer primary key, vessel_id integer references vessel on delete cascade)",
+		"insert into call select n, n from generate_series(1, 200) n",
+		"create table log (line text)", "create function noted() returns trigger language plpgsql as $$ begin insert "+
+			"into log values (new.name); return new; end $$",
+		"create trigger noting after insert on vessel for each row execute function noted()",
+		"grant select, insert on vessel to harbour_clerk", "grant update (flag) on vessel to harbour_clerk",
+		"grant select on vessel to public")
 	o.must("adopt", "--yes")
-	o.migration("0002-note", "-- A note\nalter table vessel add noted_at timestamp on update current_timestamp, drop flag;\n")
+	o.migration("0002-note", "-- A note\nalter table vessel add noted_at timestamp on update current_timestamp, drop "+
+		"flag;\n")
 	o.must("advance", "--yes")
 	o.same("select count(*) from log", "0")
 	base := o.snapshot()
-	rights := "select string_agg(g, ' ' order by g) from (select grantee || ':' || privilege_type as g from information_schema.role_table_grants where table_name = 'vessel' and grantee <> grantor union all " +
-		"select grantee || ':' || privilege_type || ':' || column_name from information_schema.role_column_grants where table_name = 'vessel' and privilege_type = 'UPDATE' and grantee <> grantor) x"
+	rights := "select string_agg(g, ' ' order by g) from (select grantee || ':' || privilege_type as g from " +
+		"information_schema.role_table_grants where table_name = 'vessel' and grantee <> grantor union all " +
+		"select grantee || ':' || privilege_type || ':' || column_name from information_schema.role_column_grants where " +
+		"table_name = 'vessel' and privilege_type = 'UPDATE' and grantee <> grantor) x"
 	before := strings.ReplaceAll(o.query(rights), "string:", "")
-	o.exec("alter default privileges grant delete on tables to harbour_clerk", "grant references on vessel to harbour_clerk with grant option", "revoke references on vessel from harbour_clerk")
-	o.migration("0003-order", "-- Order\nalter table vessel alter tons set position first rebuild, add built date after name rebuild;\n")
+	o.exec("alter default privileges grant delete on tables to harbour_clerk",
+		"grant references on vessel to harbour_clerk with grant option", "revoke references on vessel from harbour_clerk")
+	o.migration("0003-order", "-- Order\nalter table vessel alter tons set position first rebuild, add built date "+
+		"after name rebuild;\n")
 	r := o.code(0, "forecast", "--statements")
 	o.wants(r, "copy vessel with its columns in their order", "access exclusive")
 	o.must("advance", "--yes")
-	o.same("select string_agg(column_name, ' ' order by ordinal_position) from information_schema.columns where table_name = 'vessel'", "tons id name built berth_id double_tons noted_at")
+	o.same("select string_agg(column_name, ' ' order by ordinal_position) from information_schema.columns where "+
+		"table_name = 'vessel'", "tons id name built berth_id double_tons noted_at")
 	o.same(rights, before)
-	o.same("select count(*), sum(tons), sum(double_tons), min(tons), (select count(*) from log) from vessel", "290|42195|84390|1|0")
-	o.exec("insert into vessel (name, tons, berth_id) values ('fresh', 7, 1)", "update vessel set name = 'v1!' where id = 1", "delete from vessel where id = 2")
+	o.same("select count(*), sum(tons), sum(double_tons), min(tons), (select count(*) from log) from vessel",
+		"290|42195|84390|1|0")
+	o.exec("insert into vessel (name, tons, berth_id) values ('fresh', 7, 1)",
+		"update vessel set name = 'v1!' where id = 1", "delete from vessel where id = 2")
 	o.same("select id from vessel where name = 'fresh'", "301")
-	o.same("select (select count(*) from log), (select count(*) from call), (select count(*) from vessel where noted_at is not null)", "1|199|1")
-	for what, sql := range map[string]string{"a check": "update vessel set tons = 0 where id = 3", "a reference": "update vessel set berth_id = 77 where id = 3", "a unique index": "update vessel set name = 'V4' where id = 3", "what refers to it": "insert into call values (900, 900)"} {
+	o.same("select (select count(*) from log), (select count(*) from call), (select count(*) from vessel where "+
+		"noted_at is not null)", "1|199|1")
+	for what, sql := range map[string]string{"a check": "update vessel set tons = 0 where id = 3",
+		"a reference":       "update vessel set berth_id = 77 where id = 3",
+		"a unique index":    "update vessel set name = 'V4' where id = 3",
+		"what refers to it": "insert into call values (900, 900)"} {
 		db := o.open()
 		if _, err := db.Exec(sql); err == nil {
 			t.Errorf("%s no longer holds", what)
 		}
 		db.Close()
 	}
-	o.exec("delete from vessel where id = 301", "insert into vessel (id, name, tons, berth_id) values (2, 'v2', 2, 3)", "insert into call values (2, 2)", "delete from log",
-		"set session_replication_role = replica; update vessel set name = 'v1', noted_at = null where id = 1; set session_replication_role = origin")
+	o.exec("delete from vessel where id = 301", "insert into vessel (id, name, tons, berth_id) values (2, 'v2', 2, 3)",
+		"insert into call values (2, 2)", "delete from log",
+		"set session_replication_role = replica; update vessel set name = 'v1', noted_at = null where id = 1; set "+
+			"session_replication_role = origin")
 	o.wants(o.code(0, "audit"), "matches:")
 	o.must("retreat", "--to", "2", "--yes")
 	o.unchanged(base)
@@ -107,10 +141,13 @@ func TestColumnsInAnotherOrder(t *testing.T) {
 		{"alter table vessel replica identity full", "alter table vessel replica identity default", "a replica identity"},
 		{"alter table vessel enable row level security", "alter table vessel disable row level security", "row security"},
 		{"create statistics both_of on name, tons from vessel", "drop statistics both_of", "the statistics both_of"},
-		{"alter table vessel disable trigger noting", "alter table vessel enable trigger noting", "trigger noting, which does not fire as others do"},
-		{"alter table vessel alter id set increment 10", "alter table vessel alter id set increment 1", "how column id counts"},
+		{"alter table vessel disable trigger noting", "alter table vessel enable trigger noting",
+			"trigger noting, which does not fire as others do"},
+		{"alter table vessel alter id set increment 10", "alter table vessel alter id set increment 1",
+			"how column id counts"},
 		{"comment on index by_tons is 'x'", "comment on index by_tons is null", "a comment on index by_tons"},
-		{"alter table vessel alter name set storage external", "alter table vessel alter name set storage extended", "settings of column name"},
+		{"alter table vessel alter name set storage external", "alter table vessel alter name set storage extended",
+			"settings of column name"},
 		{"create view names as select name from vessel", "drop view names", "view names"},
 	} {
 		o.exec(c.make)
@@ -119,7 +156,8 @@ func TestColumnsInAnotherOrder(t *testing.T) {
 		o.exec(c.undo)
 	}
 	o.unchanged(state)
-	o.write("lastboard.toml", "database = 'dev'\n[databases.dev]\nurl = '"+o.url+"'\nlive = true\n[databases.dev.pace]\nlock_wait = '1us'\n")
+	o.write("lastboard.toml", "database = 'dev'\n[databases.dev]\nurl = '"+o.url+
+		"'\nlive = true\n[databases.dev.pace]\nlock_wait = '1us'\n")
 	o.wants(o.code(3, "advance", "--yes"), "--let-writers-wait")
 	o.must("advance", "--yes", "--let-writers-wait", "--settle")
 	o.wants(o.code(0, "audit"), "matches:")

@@ -30,7 +30,8 @@ func (o *office) measured(args ...string) (result, int64) {
 	if !ended.Stop() {
 		o.Errorf("lastboard %s does not end\n%s%s", strings.Join(args, " "), &out, &errs)
 	}
-	return result{out.String(), errs.String(), c.ProcessState.ExitCode(), c.ProcessState.ExitCode() == -1}, c.ProcessState.SysUsage().(*syscall.Rusage).Maxrss << 10
+	return result{out.String(), errs.String(), c.ProcessState.ExitCode(), c.ProcessState.ExitCode() == -1},
+		c.ProcessState.SysUsage().(*syscall.Rusage).Maxrss << 10
 }
 
 // greeting is how a MariaDB server begins.
@@ -131,9 +132,11 @@ func TestServersThatAreNone(t *testing.T) {
 				}
 			}()
 			o := &office{T: t, dir: t.TempDir()}
-			url := liar.scheme + "://pilot@" + l.Addr().String() + "/harbour" + map[string]string{"postgres": "?sslmode=disable", "mariadb": "?tls=off"}[liar.scheme]
+			url := liar.scheme + "://pilot@" + l.Addr().String() + "/harbour" +
+				map[string]string{"postgres": "?sslmode=disable", "mariadb": "?tls=off"}[liar.scheme]
 			r, memory := o.measured("describe", "--url", url)
-			if r.code != 1 || !strings.HasPrefix(r.stderr, "error cannot-open: the server") || strings.Contains(r.stderr, "goroutine") {
+			if r.code != 1 || !strings.HasPrefix(r.stderr, "error cannot-open: the server") ||
+				strings.Contains(r.stderr, "goroutine") {
 				t.Errorf("it says %s", r)
 			}
 			if memory > 200<<20 {
@@ -166,10 +169,12 @@ func TestFilesThatAreNone(t *testing.T) {
 	}
 	made(long.Close())
 	for name, says := range map[string]string{
-		"pipe.csv": "is a pipe, and no regular file", "zero.csv": "is a device, and no regular file", "folder.csv": "is a folder, and no regular file",
-		"long.csv": "long.csv:3: the row is longer than 8 MB; is a quotation mark left open?",
+		"pipe.csv": "is a pipe, and no regular file", "zero.csv": "is a device, and no regular file",
+		"folder.csv": "is a folder, and no regular file",
+		"long.csv":   "long.csv:3: the row is longer than 8 MB; is a quotation mark left open?",
 	} {
-		o.migration("0002-fill", fmt.Sprintf("-- Fill\nbackfill vessel set name = f.name from csv '%s' as f on (id = f.id);\n", name))
+		o.migration("0002-fill", fmt.Sprintf("-- Fill\nbackfill vessel set name = f.name from csv '%s' as f on (id = "+
+			"f.id);\n", name))
 		for _, args := range [][]string{{"check"}, {"advance", "--yes"}} {
 			r, memory := o.measured(args...)
 			if r.code == 0 || !strings.Contains(r.String(), says) {
@@ -199,7 +204,8 @@ func TestFilesThatAreNone(t *testing.T) {
 // TestLongInsert is a statement with so many rows that what grows with their square does not end.
 func TestLongInsert(t *testing.T) {
 	const rows = 40_000
-	o := adopted(t, "create table vessel (id integer primary key, name text not null unique, berth integer references berth)", "create table berth (id integer primary key)", "insert into berth values (1)")
+	o := adopted(t, "create table vessel (id integer primary key, name text not null unique, berth integer "+
+		"references berth)", "create table berth (id integer primary key)", "insert into berth values (1)")
 	var b strings.Builder
 	b.WriteString("-- Many\ninsert into vessel (id, name, berth) values ")
 	for i := range rows {

@@ -11,11 +11,13 @@ import (
 func TestTidy(t *testing.T) {
 	o := adopted(t, pier...)
 	o.must("tidy")
-	o.migration("0002-papers", "-- Papers\r\n-- of the vessels\r\nALTER TABLE vessel ADD papers INT, -- a number\r\n  ADD due DATE;\r\n")
+	o.migration("0002-papers", "-- Papers\r\n-- of the vessels\r\nALTER TABLE vessel ADD papers INT, -- a number\r\n "+
+		" ADD due DATE;\r\n")
 	o.must("advance", "--yes")
 	o.wants(o.code(5, "tidy", "--check"), "0002-papers.sql: not tidy")
 	o.wants(o.code(0, "tidy"), "0002-papers.sql: tidied")
-	want := "-- Papers\n-- of the vessels\nalter table vessel\n  add column papers integer, -- a number\n  add column due date;\n"
+	want := "-- Papers\n-- of the vessels\nalter table vessel\n  add column papers integer, -- a number\n  add " +
+		"column due date;\n"
 	if got := o.read("migrations/0002-papers.sql"); got != want {
 		t.Errorf("wanted\n%s\ngot\n%s", want, got)
 	}
@@ -33,7 +35,8 @@ func TestKept(t *testing.T) {
 	o.migration("0002-drops", "-- Drops\ndrop view named; alter table vessel drop length_ft; drop table visit;\n")
 	o.migration("0003-fills", "-- Fills\nbackfill vessel set name = upper(name);\n")
 	o.must("advance", "--yes")
-	o.wants(o.code(0, "kept"), "dropped column", "vessel.length_ft", "dropped table", "visit", "values before a fill", "vessel.name")
+	o.wants(o.code(0, "kept"), "dropped column", "vessel.length_ft", "dropped table", "visit", "values before a fill",
+		"vessel.name")
 	r := o.code(0, "kept", "0003")
 	o.wants(r, "vessel.name")
 	if strings.Contains(r.stdout, "visit") {
@@ -45,7 +48,8 @@ func TestKept(t *testing.T) {
 			Rows          int
 		}
 	}
-	if err := json.Unmarshal([]byte(o.must("kept", "--json")), &doc); err != nil || len(doc.Kept) != 3 || doc.Kept[0].Rows != 3 {
+	if err := json.Unmarshal([]byte(o.must("kept", "--json")), &doc); err != nil || len(doc.Kept) != 3 ||
+		doc.Kept[0].Rows != 3 {
 		t.Errorf("wanted three things of 3 rows first: %v %+v", err, doc)
 	}
 	o.wants(o.code(0, "kept", "--older-than", "1d"), "nothing is kept")
@@ -80,19 +84,23 @@ func TestAudit(t *testing.T) {
 	o := newOffice(t, pier...)
 	o.wants(o.code(3, "audit"), "has no ledger yet")
 	o.must("adopt", "--yes")
-	o.migration("0002-change", "-- A change\nalter table vessel add a varchar(9) not null default 'x'; alter table vessel drop a;\n")
+	o.migration("0002-change", "-- A change\nalter table vessel add a varchar(9) not null default 'x'; alter table "+
+		"vessel drop a;\n")
 	o.must("advance", "--yes")
 	o.wants(o.code(0, "audit"), "matches:")
-	o.exec("alter table vessel add column rust text", "create index by_berth on vessel (berth_id)", "drop view named", "create table strange (n integer)",
+	o.exec("alter table vessel add column rust text", "create index by_berth on vessel (berth_id)", "drop view named",
+		"create table strange (n integer)",
 		"create table lastboard_kept_99 (k1)", "drop trigger log_berth")
 	r := o.code(5, "audit")
-	o.wants(r, "column rust", "index by_berth", "view named", "strange", "lastboard_kept_99", "trigger log_berth", "to mend it:", `alter table "vessel" drop column "rust"`, `drop index "by_berth"`,
+	o.wants(r, "column rust", "index by_berth", "view named", "strange", "lastboard_kept_99", "trigger log_berth",
+		"to mend it:", `alter table "vessel" drop column "rust"`, `drop index "by_berth"`,
 		"CREATE VIEW", `drop table if exists main."lastboard_kept_99"`, "CREATE TRIGGER log_berth")
 	var doc struct {
 		Matches     bool
 		Differences []struct{ Table, Object, Name, Attribute, Expected, Found, Mend string }
 	}
-	if err := json.Unmarshal([]byte(o.code(5, "audit", "--json").stdout), &doc); err != nil || doc.Matches || len(doc.Differences) < 6 {
+	if err := json.Unmarshal([]byte(o.code(5, "audit", "--json").stdout), &doc); err != nil || doc.Matches ||
+		len(doc.Differences) < 6 {
 		t.Fatalf("%v %+v", err, doc)
 	}
 	// What it shows is what mends it.
@@ -115,8 +123,10 @@ func TestAudit(t *testing.T) {
 func TestDraftWanted(t *testing.T) {
 	o := adopted(t,
 		"create table berth (id integer primary key, code text not null)",
-		"create table vessel (id integer primary key, name text, length_ft numeric(6,1), flag varchar(2) default 'NO', constraint long check (length_ft > 0))",
-		"create index by_name on vessel (name)", "create view named as select name from vessel", "create table old (id integer primary key)",
+		"create table vessel (id integer primary key, name text, length_ft numeric(6,1), flag varchar(2) default 'NO', "+
+			"constraint long check (length_ft > 0))",
+		"create index by_name on vessel (name)", "create view named as select name from vessel",
+		"create table old (id integer primary key)",
 		"insert into vessel values (1, 'Tern', 20.5, null)")
 	o.write("wanted.sql", `-- As it should be
 create table berth (id integer primary key, code text not null unique);
@@ -132,8 +142,10 @@ comment on table log is 'what happened';
 	o.must("draft", "As it should be", "--wanted", "wanted.sql")
 	text := o.read("migrations/0002-as-it-should-be.sql")
 	for _, want := range []string{
-		"-- decide: is vessel.length_m another name for length_ft?", "-- decide: is table log another name for old?", "set data type varchar(40)", "alter column name set not null",
-		"alter column flag drop default", "add column berth_id integer", "drop constraint long", "add constraint longer check (length_m > 1)", "drop index by_name", "(name desc)", "create table log",
+		"-- decide: is vessel.length_m another name for length_ft?", "-- decide: is table log another name for old?",
+		"set data type varchar(40)", "alter column name set not null",
+		"alter column flag drop default", "add column berth_id integer", "drop constraint long",
+		"add constraint longer check (length_m > 1)", "drop index by_name", "(name desc)", "create table log",
 		"drop table old", "comment on table log is 'what happened'", "unique (code)",
 	} {
 		if !strings.Contains(text, want) {
@@ -162,9 +174,11 @@ comment on table log is 'what happened';
 func TestDescribeThenAndNow(t *testing.T) {
 	o := adopted(t, pier...)
 	o.migration("0002-more", "-- More\nalter table vessel add papers varchar(9), alter name set data type varchar(40);\n")
-	o.migration("0003-less", "-- Less\nnative sqlite $$drop trigger log_berth$$ touching vessel back $$select 1$$; alter table vessel drop berth_id; drop table visit;\n")
+	o.migration("0003-less", "-- Less\nnative sqlite $$drop trigger log_berth$$ touching vessel back $$select 1$$; "+
+		"alter table vessel drop berth_id; drop table visit;\n")
 	o.must("advance", "--yes", "--to", "2")
-	o.wants(o.code(0, "describe", "vessel"), "varchar(40)", "up to 40 characters", "33.3 %", "nothing enforces the type of")
+	o.wants(o.code(0, "describe", "vessel"), "varchar(40)", "up to 40 characters", "33.3 %",
+		"nothing enforces the type of")
 	r := o.code(0, "describe", "vessel", "--at", "1")
 	o.wants(r, "name", "text")
 	if strings.Contains(r.stdout, "papers") {
@@ -172,7 +186,8 @@ func TestDescribeThenAndNow(t *testing.T) {
 	}
 	o.must("advance", "--yes")
 	o.wants(o.code(0, "describe", "--at", "2"), "visit", "berth_id", "papers")
-	o.wants(o.code(0, "describe", "vessel", "--compare", "1", "--at", "2"), "column papers", "varchar(9)", "column name: type")
+	o.wants(o.code(0, "describe", "vessel", "--compare", "1", "--at", "2"), "column papers", "varchar(9)",
+		"column name: type")
 	r = o.code(0, "describe", "--compare", "2")
 	o.wants(r, "column berth_id", "table visit")
 	o.wants(o.code(2, "describe", "--at", "9"), "the ledger knows no migration 9")
@@ -182,13 +197,15 @@ func TestDescribeThenAndNow(t *testing.T) {
 // with what it was, and not shown as one that went and one that came.
 func TestRenamesAreShownAsRenames(t *testing.T) {
 	o := adopted(t, pier...)
-	o.migration("0002-names", "-- Names\nalter table vessel rename name to title, alter registry set not null using ('x');\nalter table vessel rename to ship;\nalter table ship rename title to painted;\n")
+	o.migration("0002-names", "-- Names\nalter table vessel rename name to title, alter registry set not null using "+
+		"('x');\nalter table vessel rename to ship;\nalter table ship rename title to painted;\n")
 	r := o.code(0, "advance", "--yes")
 	o.wants(r, "table ship: name", "column painted: name", "column registry: not null")
 	compared := o.code(0, "describe", "ship", "--compare", "1")
 	o.wants(compared, "column painted: name", "table ship: name")
 	for _, r := range []result{r, compared} {
-		if strings.Contains(r.stdout, "lost") || strings.Contains(r.stdout, "is dropped") || strings.Contains(r.stdout, "title") {
+		if strings.Contains(r.stdout, "lost") || strings.Contains(r.stdout, "is dropped") ||
+			strings.Contains(r.stdout, "title") {
 			t.Errorf("nothing is lost by another name: %s", r)
 		}
 	}
@@ -196,7 +213,8 @@ func TestRenamesAreShownAsRenames(t *testing.T) {
 
 func TestSarif(t *testing.T) {
 	o := adopted(t, pier...)
-	o.migration("0002-bad", "-- Bad\nalter table vessel drop id;\nalter table vessel add \"order\" integer using (50 / 100);\n")
+	o.migration("0002-bad", "-- Bad\nalter table vessel drop id;\nalter table vessel add \"order\" integer using (50 "+
+		"/ 100);\n")
 	var doc struct {
 		Schema  string `json:"$schema"`
 		Version string
@@ -228,7 +246,8 @@ func TestSarif(t *testing.T) {
 	if err := json.Unmarshal([]byte(o.code(3, "check", "--sarif").stdout), &doc); err != nil {
 		t.Fatal(err)
 	}
-	if doc.Version != "2.1.0" || !strings.Contains(doc.Schema, "2.1.0") || len(doc.Runs) != 1 || doc.Runs[0].Tool.Driver.Name != "lastboard" {
+	if doc.Version != "2.1.0" || !strings.Contains(doc.Schema, "2.1.0") || len(doc.Runs) != 1 ||
+		doc.Runs[0].Tool.Driver.Name != "lastboard" {
 		t.Fatalf("%+v", doc)
 	}
 	run := doc.Runs[0]
@@ -243,7 +262,8 @@ func TestSarif(t *testing.T) {
 			t.Errorf("%+v", r)
 			continue
 		}
-		if p := r.Locations[0].PhysicalLocation; p.ArtifactLocation.URI != "migrations/0002-bad.sql" || p.Region.StartLine < 1 || p.Region.StartColumn < 1 {
+		if p := r.Locations[0].PhysicalLocation; p.ArtifactLocation.URI != "migrations/0002-bad.sql" ||
+			p.Region.StartLine < 1 || p.Region.StartColumn < 1 {
 			t.Errorf("%+v", p)
 		}
 	}
@@ -262,7 +282,8 @@ func TestTopics(t *testing.T) {
 }
 
 func TestBackfillFromAFile(t *testing.T) {
-	fill := "-- Owners\nbackfill vessel set registry = p.owner, berth_id = p.berth\n  from csv 'people.csv' as p on (id = p.vessel)\n  where p.owner <> 'nobody';\n"
+	fill := "-- Owners\nbackfill vessel set registry = p.owner, berth_id = p.berth\n  from csv 'people.csv' as p on " +
+		"(id = p.vessel)\n  where p.owner <> 'nobody';\n"
 	good := "\ufeffvessel,owner,berth\r\n1,\"Ash, M.\",2\r\n2,,\r\n03,nobody,1\r\n77,Elm,1\r\n"
 	o := adopted(t, pier...)
 	o.migration("0002-owners", fill)
@@ -276,7 +297,8 @@ func TestBackfillFromAFile(t *testing.T) {
 		{"a value too many", "vessel,owner,berth\n1,a,1,x\n", "people.csv:2: the line has 4 values, and the header 3"},
 		{"no number", "vessel,owner,berth\n1,a,A1\n", "people.csv:2: berth is 'A1', which is no integer"},
 		{"no key", "vessel,owner,berth\n1,a,1\n,b,1\n", "people.csv:3: the line has no vessel"},
-		{"the same key", "vessel,owner,berth\n1,a,1\n2,b,1\n01,c,1\n", "people.csv:4: the line has the same vessel as line 2"},
+		{"the same key", "vessel,owner,berth\n1,a,1\n2,b,1\n01,c,1\n",
+			"people.csv:4: the line has the same vessel as line 2"},
 		{"not UTF-8", "vessel,owner,berth\n1,\xff\xfe,1\n", "people.csv:2: the line is not UTF-8 text"},
 		{"a quote that does not end", "vessel,owner,berth\n1,\"a,1\n", "people.csv:2"},
 	} {

@@ -20,7 +20,8 @@ func TestConnectionsThatFail(t *testing.T) {
 		{"no such database", "postgres://postgres@" + host + "/nosuch", "there is no database nosuch"},
 		{"no such host", "postgres://postgres@nosuch.invalid/" + name, "no host nosuch.invalid"},
 		{"nobody listens", "postgres://postgres@127.0.0.1:1/" + name, "does not answer"},
-		{"TLS by another authority", "postgres://postgres@" + at + "?sslmode=verify-full&sslrootcert=" + postgresServer(t).Dir + "/other.pem", "do not agree on TLS"},
+		{"TLS by another authority", "postgres://postgres@" + at + "?sslmode=verify-full&sslrootcert=" +
+			postgresServer(t).Dir + "/other.pem", "do not agree on TLS"},
 		{"no TLS where it is asked for", "postgres://pilot@" + at + "?sslmode=disable", "does not let you in"},
 		{"no such user", "postgres://nosuch@" + at, "does not let you in"},
 		{"no URL", "postgres://%zz", "cannot be read"},
@@ -60,7 +61,8 @@ func TestWaysToConnect(t *testing.T) {
 	}{
 		{"a socket", "postgres://postgres@/" + name + "?host=" + p.Dir + "&port=" + port, nil},
 		{"TLS that is verified", "postgres://postgres@" + at + "?sslmode=verify-full&sslrootcert=" + p.Dir + "/ca.pem", nil},
-		{"TLS from the environment", "postgres://postgres@" + at, []string{"PGSSLMODE=verify-ca", "PGSSLROOTCERT=" + p.Dir + "/ca.pem"}},
+		{"TLS from the environment", "postgres://postgres@" + at,
+			[]string{"PGSSLMODE=verify-ca", "PGSSLROOTCERT=" + p.Dir + "/ca.pem"}},
 		{"a password from the environment", "postgres://guarded@" + at, []string{"PGPASSWORD=tidewater"}},
 		{"a password file", "postgres://guarded@" + at, []string{"PGPASSFILE=" + o.dir + "/secrets"}},
 	} {
@@ -77,7 +79,8 @@ func TestWaysToConnect(t *testing.T) {
 
 // TestRightsThatAreMissing is that check names the right, and the grant that gives it.
 func TestRightsThatAreMissing(t *testing.T) {
-	o := newServerOffice(t, "create table vessel (id integer primary key, name text)", "insert into vessel values (1, 'Tern')")
+	o := newServerOffice(t, "create table vessel (id integer primary key, name text)",
+		"insert into vessel values (1, 'Tern')")
 	_, rest, _ := strings.Cut(o.url, "@")
 	_, name, _ := strings.Cut(rest, "/")
 	mate := "mate_" + name
@@ -98,7 +101,8 @@ func TestRightsThatAreMissing(t *testing.T) {
 		o.wants(r, says...)
 		o.unchanged(before)
 	}
-	o.exec("grant select on vessel to "+mate, "grant usage on schema lastboard to "+mate, "grant select on all tables in schema lastboard to "+mate)
+	o.exec("grant select on vessel to "+mate, "grant usage on schema lastboard to "+mate,
+		"grant select on all tables in schema lastboard to "+mate)
 	try("may not make a schema in database", "grant create on database")
 	o.exec("grant create on database " + name + " to " + mate)
 	try("table vessel belongs to postgres", `grant "postgres" to "`+mate+`"`)
@@ -146,7 +150,9 @@ func TestPoolerThatSharesSessions(t *testing.T) {
 // TestOtherServers is that a server which answers in another way is refused by what it
 // says of itself.
 func TestOtherServers(t *testing.T) {
-	o := newServerOffice(t, "create table vessel (id integer primary key)", "create function public.version() returns text language sql as $$ select 'HarbourSQL 3.1 (compatible with PostgreSQL 15)'::text $$")
+	o := newServerOffice(t, "create table vessel (id integer primary key)",
+		"create function public.version() returns text language sql as $$ select 'HarbourSQL 3.1 (compatible with "+
+			"PostgreSQL 15)'::text $$")
 	_, name, _ := strings.Cut(strings.TrimPrefix(o.url, "postgres://"), "/")
 	o.exec("alter database " + name + " set search_path = public, pg_catalog")
 	r := o.run("describe")
@@ -159,9 +165,11 @@ func TestOtherServers(t *testing.T) {
 
 // TestConnectionThatIsLost stops in the middle, and the next run goes on.
 func TestConnectionThatIsLost(t *testing.T) {
-	o := newServerOffice(t, "create table vessel (id integer primary key, name text)", "insert into vessel select g, 'V' || g from generate_series(1, 200000) g", "analyze")
+	o := newServerOffice(t, "create table vessel (id integer primary key, name text)",
+		"insert into vessel select g, 'V' || g from generate_series(1, 200000) g", "analyze")
 	o.must("adopt", "--yes")
-	o.write("lastboard.toml", "database = 'dev'\n[databases.dev]\nurl = '"+o.url+"'\nlive = true\n[databases.dev.pace]\nbatch_time = '20ms'\n")
+	o.write("lastboard.toml", "database = 'dev'\n[databases.dev]\nurl = '"+o.url+
+		"'\nlive = true\n[databases.dev.pace]\nbatch_time = '20ms'\n")
 	o.migration("0002-change", "-- A change\nalter table vessel add tag text not null using (name || '!');\n")
 	c := o.command("advance", "--yes")
 	var out strings.Builder
@@ -175,8 +183,10 @@ func TestConnectionThatIsLost(t *testing.T) {
 	for range 400 {
 		time.Sleep(20 * time.Millisecond)
 		var rows int64
-		if err := db.QueryRow("select coalesce(max(done_rows), 0) from lastboard.backfill").Scan(&rows); err == nil && rows > 5000 {
-			if _, err := db.Exec("select pg_terminate_backend(pid) from pg_stat_activity where datname = current_database() and application_name = 'lastboard'"); err != nil {
+		if err := db.QueryRow("select coalesce(max(done_rows), 0) from lastboard.backfill").Scan(&rows); err == nil &&
+			rows > 5000 {
+			if _, err := db.Exec("select pg_terminate_backend(pid) from pg_stat_activity where datname = " +
+				"current_database() and application_name = 'lastboard'"); err != nil {
 				t.Fatal(err)
 			}
 			ended = true
@@ -191,7 +201,8 @@ func TestConnectionThatIsLost(t *testing.T) {
 		t.Errorf("wanted to hear of the connection, got %s", out.String())
 	}
 	o.must("advance", "--yes")
-	if got := o.query("select count(*), count(tag), count(distinct tag) from vessel"); got != "int64:200000|int64:200000|int64:200000" {
+	const all = "int64:200000|int64:200000|int64:200000"
+	if got := o.query("select count(*), count(tag), count(distinct tag) from vessel"); got != all {
 		t.Errorf("after going on: %s", got)
 	}
 }
@@ -210,7 +221,8 @@ func TestWhoIsInTheWay(t *testing.T) {
 	if _, err := tx.Exec("select count(*) from vessel"); err != nil {
 		t.Fatal(err)
 	}
-	o.write("lastboard.toml", fmt.Sprintf("database = 'dev'\n[databases.dev]\nurl = '%s'\n[databases.dev.pace]\nlock_tries = 3\nlock_wait = '100ms'\n", o.url))
+	o.write("lastboard.toml", fmt.Sprintf("database = 'dev'\n[databases.dev]\nurl = "+
+		"'%s'\n[databases.dev.pace]\nlock_tries = 3\nlock_wait = '100ms'\n", o.url))
 	before := o.snapshot()
 	r := o.run("advance", "--yes")
 	if r.code != 1 {

@@ -48,19 +48,27 @@ type interleaved struct {
 }
 
 var interleavedKinds = []interleaved{
-	{"a backfill that reads what it writes", "backfill vessel set berth = berth * 2", "berth <> orig * 2 and name <> 'new'", true, false},
-	{"a backfill of some rows", "backfill vessel set berth = berth * 2 where mod(orig, 3) = 0", "orig % 3 = 0 and berth <> orig * 2 and name <> 'new' or orig % 3 <> 0 and berth <> orig", true, false},
-	{"a column that is filled", "alter table vessel add column tag varchar(80) using (name || '!')", "tag is null or tag <> concat(name, '!')", true, false},
-	{"a not null column that is filled", "alter table vessel add column tag varchar(80) not null using (name || '!')", "tag is null or tag <> concat(name, '!')", true, false},
+	{"a backfill that reads what it writes", "backfill vessel set berth = berth * 2",
+		"berth <> orig * 2 and name <> 'new'", true, false},
+	{"a backfill of some rows", "backfill vessel set berth = berth * 2 where mod(orig, 3) = 0",
+		"orig % 3 = 0 and berth <> orig * 2 and name <> 'new' or orig % 3 <> 0 and berth <> orig", true, false},
+	{"a column that is filled", "alter table vessel add column tag varchar(80) using (name || '!')",
+		"tag is null or tag <> concat(name, '!')", true, false},
+	{"a not null column that is filled", "alter table vessel add column tag varchar(80) not null using (name || '!')",
+		"tag is null or tag <> concat(name, '!')", true, false},
 	{"nulls that are filled", "alter table vessel alter flag set not null using ('IS')", "flag is null", false, false},
-	{"another type", "alter table vessel alter length set data type varchar(20) using (cast(length as varchar(20)))", "length <> cast(orig as char(20))", false, false},
+	{"another type", "alter table vessel alter length set data type varchar(20) using (cast(length as varchar(20)))",
+		"length <> cast(orig as char(20))", false, false},
 	{"a column that goes", "alter table vessel drop column flag", "1 = 0", false, true},
 	{"rows that go", "delete from vessel where mod(orig, 3) = 0", "1 = 0", false, false},
-	{"a column that is computed", "alter table vessel add column twice integer generated always as (orig * 2) stored", "twice is null or twice <> orig * 2", false, false},
-	{"an index and rules", "create index by_name on vessel (name); alter table vessel add constraint numbered unique (orig), add constraint counted check (orig > 0); comment on table vessel is 'ships'", "1 = 0", false, false},
+	{"a column that is computed", "alter table vessel add column twice integer generated always as (orig * 2) stored",
+		"twice is null or twice <> orig * 2", false, false},
+	{"an index and rules", "create index by_name on vessel (name); alter table vessel add constraint numbered unique " +
+		"(orig), add constraint counted check (orig > 0); comment on table vessel is 'ships'", "1 = 0", false, false},
 	{"columns in another order", "alter table vessel alter berth set position first rebuild", "1 = 0", false, false},
 	{"another name", "alter table vessel rename column flag to ensign", "1 = 0", false, false},
-	{"rows that come", "insert into vessel (id, orig, name, berth, length) values (-7, 900007, 'new', 900007, 900007)", "1 = 0", false, false},
+	{"rows that come", "insert into vessel (id, orig, name, berth, length) values (-7, 900007, 'new', 900007, 900007)",
+		"1 = 0", false, false},
 }
 
 // things is how many things applications do.
@@ -85,9 +93,11 @@ func (f *convoy) thing(which int) (what string, do func(db *sql.DB) error) {
 	case 1:
 		return "keys change", f.each(list, fmt.Sprintf("id = id + %d", 10000*n), func(o int, _ *ship) { f.moved[o] = true })
 	case 2:
-		return "keys change to lower ones", f.each(list, fmt.Sprintf("id = id - %d", 10000*n), func(o int, _ *ship) { f.moved[o] = true })
+		return "keys change to lower ones", f.each(list, fmt.Sprintf("id = id - %d", 10000*n),
+			func(o int, _ *ship) { f.moved[o] = true })
 	case 3:
-		return "what is written changes", f.each(list, "berth = 7", func(o int, s *ship) { s.berth, f.touched[o] = "7", true })
+		return "what is written changes", f.each(list, "berth = 7",
+			func(o int, s *ship) { s.berth, f.touched[o] = "7", true })
 	case 4:
 		return "rows go, and their keys come again", func(db *sql.DB) error { return f.goes(db, list[0], number) }
 	case 5:
@@ -106,13 +116,19 @@ func (f *convoy) thing(which int) (what string, do func(db *sql.DB) error) {
 		return "the table is emptied, and keys come again", func(db *sql.DB) error { return f.empties(db, number) }
 	case 10:
 		if f.r.IntN(2) == 0 {
-			return "somebody makes an index by hand", func(db *sql.DB) error { return f.alters(db, "index", "create index by_hand on vessel (berth)") }
+			return "somebody makes an index by hand", func(db *sql.DB) error {
+				return f.alters(db, "index", "create index by_hand on vessel (berth)")
+			}
 		}
 		return "somebody adds a column by hand", func(db *sql.DB) error {
 			return f.alters(db, "column", "alter table vessel add column by_hand integer")
 		}
 	}
-	return "somebody else runs it, too", func(*sql.DB) error { f.command("advance", "--yes", "--settle", "--let-writers-wait").Run(); return nil }
+	return "somebody else runs it, too", func(*sql.DB) error {
+		f.command("advance", "--yes", "--settle",
+			"--let-writers-wait").Run()
+		return nil
+	}
 }
 
 // named notes rows whose name was just changed: where no fill followed that, what was
@@ -135,7 +151,8 @@ func (f *convoy) came(number int) {
 
 // newRow inserts one.
 func newRow(id, number int) string {
-	return fmt.Sprintf("into vessel (id, orig, name, berth, length) values (%d, %d, 'new', %d, %d)", id, number, number, number)
+	return fmt.Sprintf("into vessel (id, orig, name, berth, length) values (%d, %d, 'new', %d, %d)", id, number, number,
+		number)
 }
 
 // each updates rows, and plays it on those that were there.
@@ -180,7 +197,8 @@ func (f *convoy) goes(db *sql.DB, o, number int) error {
 		if went, err = affected(tx, fmt.Sprintf("delete from vessel where orig = %d", o)); err != nil {
 			return err
 		}
-		for _, text := range []string{"insert " + newRow(number, number), fmt.Sprintf("delete from vessel where id = %d", number), "insert " + newRow(number, number)} {
+		for _, text := range []string{"insert " + newRow(number, number),
+			fmt.Sprintf("delete from vessel where id = %d", number), "insert " + newRow(number, number)} {
 			if _, err := affected(tx, text); err != nil {
 				return err
 			}
@@ -204,7 +222,8 @@ func (f *convoy) givesUp(db *sql.DB, list []int) error {
 		if f.crew > 1 { // that row is another's
 			texts = nil
 		}
-		for _, text := range append(texts, fmt.Sprintf("update vessel set name = 'never', berth = 9, id = id + %d where orig in (%s)", 700000+10000000*f.crew, among(list))) {
+		for _, text := range append(texts, fmt.Sprintf("update vessel set name = 'never', berth = 9, id = id + %d where "+
+			"orig in (%s)", 700000+10000000*f.crew, among(list))) {
 			if _, err := affected(tx, text); err != nil {
 				return err
 			}
@@ -250,7 +269,8 @@ func (f *convoy) upserts(db *sql.DB, list []int, name string) error {
 			if f.engine == "MariaDB" {
 				meets = "on duplicate key update name = values(name)"
 			}
-			if _, err := affected(tx, fmt.Sprintf("insert into vessel (id, orig, name, berth, length) values (%d, %d, '%s', 1, %d) %s", id, o, name, o, meets)); err != nil {
+			if _, err := affected(tx, fmt.Sprintf("insert into vessel (id, orig, name, berth, length) values (%d, %d, "+
+				"'%s', 1, %d) %s", id, o, name, o, meets)); err != nil {
 				return err
 			}
 			written = append(written, o)
@@ -297,7 +317,9 @@ func (f *convoy) replaces(db *sql.DB, o, number int) error {
 func (f *convoy) copies(db *sql.DB, list []int, number int) error {
 	var n int64
 	err := f.within(db, func(tx sender) (err error) {
-		n, err = affected(tx, fmt.Sprintf("insert into vessel (id, orig, name, berth, length) select %d, %d, 'new', %d, %d from vessel where orig in (%s) and orig = (select min(v.orig) from vessel v where v.orig in (%s))", number, number, number, number, among(list), among(list)))
+		n, err = affected(tx, fmt.Sprintf("insert into vessel (id, orig, name, berth, length) select %d, %d, 'new', %d, "+
+			"%d from vessel where orig in (%s) and orig = (select min(v.orig) from vessel v where v.orig in (%s))", number,
+			number, number, number, among(list), among(list)))
 		return err
 	})
 	if err == nil && n > 0 {
@@ -322,7 +344,8 @@ func (f *convoy) loads(db *sql.DB, number int) error {
 			return err
 		}
 		return c.Raw(func(driver any) error {
-			_, err := driver.(*stdlib.Conn).Conn().PgConn().CopyFrom(context.Background(), strings.NewReader(line), "copy vessel (id, orig, name, berth, length) from stdin")
+			_, err := driver.(*stdlib.Conn).Conn().PgConn().CopyFrom(context.Background(), strings.NewReader(line),
+				"copy vessel (id, orig, name, berth, length) from stdin")
 			return err
 		})
 	})
@@ -358,7 +381,11 @@ func (f *convoy) empties(db *sql.DB, number int) error {
 		}
 	}
 	for range 200 { // the run may have it locked
-		err := f.within(db, func(tx sender) error { _, err := affected(tx, "insert "+newRow(int(id.Int64), number)); return err })
+		err := f.within(db, func(tx sender) error {
+			_, err := affected(tx,
+				"insert "+newRow(int(id.Int64), number))
+			return err
+		})
 		if err == nil {
 			f.came(number)
 			return nil
@@ -388,7 +415,8 @@ func (f *convoy) follow() string {
 	return map[string]string{
 		"SQLite":     "select count(*) > 0, count(*) > 0 from sqlite_schema where type = 'trigger' and name like '%_fill'",
 		"PostgreSQL": "select count(*) > 0, count(*) > 0 from pg_trigger where tgname like '%_fill'",
-		"MariaDB":    "select coalesce(sum(trigger_name like '%_update_fill'), 0) > 0, coalesce(sum(trigger_name like '%_insert_fill'), 0) > 0 from information_schema.triggers where trigger_schema = database()",
+		"MariaDB": "select coalesce(sum(trigger_name like '%_update_fill'), 0) > 0, coalesce(sum(trigger_name like " +
+			"'%_insert_fill'), 0) > 0 from information_schema.triggers where trigger_schema = database()",
 	}[f.engine]
 }
 
@@ -437,7 +465,8 @@ func (f *convoy) check(k interleaved, what string) {
 // interleavedOffice is a live database whose few rows go the way of many.
 func interleavedOffice(t *testing.T, name string, database func(*testing.T) string) *office {
 	t.Helper()
-	const table = "create table vessel (id integer primary key, orig integer not null, name varchar(60) not null, flag varchar(20), berth integer, length integer)"
+	const table = "create table vessel (id integer primary key, orig integer not null, name varchar(60) not null, " +
+		"flag varchar(20), berth integer, length integer)"
 	more := []string{table, "create table tide (id integer primary key, n integer)"}
 	if database == nil {
 		database = engines[name]
@@ -456,7 +485,8 @@ func interleavedOffice(t *testing.T, name string, database func(*testing.T) stri
 	if url == "" {
 		url = "sqlite:harbour.db"
 	}
-	o.write("lastboard.toml", "database = 'dev'\n[databases.dev]\nurl = '"+url+"'\nlive = true\n[databases.dev.pace]\nlock_wait = '100us'\nbatch_time = '5ms'\n"+workShare(url))
+	o.write("lastboard.toml", "database = 'dev'\n[databases.dev]\nurl = '"+url+
+		"'\nlive = true\n[databases.dev.pace]\nlock_wait = '100us'\nbatch_time = '5ms'\n"+workShare(url))
 	return o
 }
 
@@ -474,7 +504,8 @@ func (f *convoy) begin(k interleaved) {
 		f.ships[o] = s
 		rows = append(rows, fmt.Sprintf("(%d, %d, '%s', %s, %d, %d)", o, o, s.name, flag, o, o))
 	}
-	statements := []string{"delete from vessel", "insert into vessel (id, orig, name, flag, berth, length) values " + strings.Join(rows, ", ")}
+	statements := []string{"delete from vessel", "insert into vessel (id, orig, name, flag, berth, length) values " +
+		strings.Join(rows, ", ")}
 	if f.engine == "PostgreSQL" {
 		statements = append(statements, "analyze")
 	}
@@ -488,7 +519,8 @@ func (f *convoy) holds(k interleaved, what string) {
 	condition := k.wrong
 	switch f.engine {
 	case "SQLite":
-		condition = strings.NewReplacer("concat(name, '!')", "name || '!'", "cast(orig as char(20))", "cast(orig as text)").Replace(condition)
+		condition = strings.NewReplacer("concat(name, '!')", "name || '!'", "cast(orig as char(20))",
+			"cast(orig as text)").Replace(condition)
 	case "PostgreSQL":
 		condition = strings.ReplaceAll(condition, "cast(orig as char(20))", "cast(orig as varchar(20))")
 	}
@@ -501,6 +533,7 @@ func (f *convoy) holds(k interleaved, what string) {
 		condition = "(" + condition + ") and orig not in (" + strings.Join(list, ", ") + ")"
 	}
 	if n := f.query("select count(*) from vessel where " + condition); n != "int64:0" {
-		f.Errorf("%s: %s rows are not what the change says: %s", what, n, f.query("select * from vessel where "+condition+" limit 3"))
+		f.Errorf("%s: %s rows are not what the change says: %s", what, n,
+			f.query("select * from vessel where "+condition+" limit 3"))
 	}
 }

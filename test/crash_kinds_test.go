@@ -16,12 +16,17 @@ func wide(t *testing.T, more ...string) *office {
 	t.Helper()
 	o := adopted(t, append(more,
 		"create table berth (id integer primary key, code text not null)",
-		"insert into berth select value, 'B' || value from (with recursive s(value) as (select 1 union all select value + 1 from s where value < 40) select value from s)",
-		"create table vessel (id integer primary key, name text not null, length_ft numeric(6,1), berth_id integer, flag text)",
-		"insert into vessel select value, 'vessel ' || value, value / 10.0, value % 40 + 1, case when value % 7 = 0 then null else 'NO' end from (with recursive s(value) as (select 1 union all select value + 1 from s where value < 3000) select value from s)",
+		"insert into berth select value, 'B' || value from (with recursive s(value) as (select 1 union all select value "+
+			"+ 1 from s where value < 40) select value from s)",
+		"create table vessel (id integer primary key, name text not null, length_ft numeric(6,1), berth_id integer, "+
+			"flag text)",
+		"insert into vessel select value, 'vessel ' || value, value / 10.0, value % 40 + 1, case when value % 7 = 0 "+
+			"then null else 'NO' end from (with recursive s(value) as (select 1 union all select value + 1 from s where "+
+			"value < 3000) select value from s)",
 		"create index by_name on vessel (name)", "create view named as select name from vessel",
 	)...)
-	o.write("lastboard.toml", "database = 'dev'\n[databases.dev]\nurl = 'sqlite:harbour.db'\n[databases.dev.pace]\nlock_wait = '1ns'\nbatch_time = '1ms'\n")
+	o.write("lastboard.toml", "database = 'dev'\n[databases.dev]\nurl = "+
+		"'sqlite:harbour.db'\n[databases.dev.pace]\nlock_wait = '1ns'\nbatch_time = '1ms'\n")
 	o.write("migrations/flags.csv", csvOfFlags())
 	return o
 }
@@ -41,23 +46,33 @@ type killing struct{ name, statement, query, want string }
 // killings are the kinds of change that a kill may come into, each with what has to be
 // there in the end.
 var killings = []killing{
-	{"another type", "alter table vessel alter length_ft set data type integer using (round(length_ft)), rename length_ft to length", "select sum(length), count(*) from vessel", "450300|3000"},
-	{"a copy, then a fill", "alter table vessel alter flag set default 'DK'; alter table vessel alter flag set not null using ('IS')", "select count(*) from vessel where flag = 'IS'", "428"},
-	{"a fill from another table", "backfill vessel set flag = b.code from berth as b on (berth_id = b.id)", "select count(distinct flag), count(*) from vessel", "40|3000"},
-	{"a fill from a file", "backfill vessel set flag = f.flag from csv 'flags.csv' as f on (id = f.vessel)", "select count(distinct flag) from vessel", "9"},
+	{"another type", "alter table vessel alter length_ft set data type integer using (round(length_ft)), rename " +
+		"length_ft to length", "select sum(length), count(*) from vessel", "450300|3000"},
+	{"a copy, then a fill", "alter table vessel alter flag set default 'DK'; alter table vessel alter flag set not " +
+		"null using ('IS')", "select count(*) from vessel where flag = 'IS'", "428"},
+	{"a fill from another table", "backfill vessel set flag = b.code from berth as b on (berth_id = b.id)",
+		"select count(distinct flag), count(*) from vessel", "40|3000"},
+	{"a fill from a file", "backfill vessel set flag = f.flag from csv 'flags.csv' as f on (id = f.vessel)",
+		"select count(distinct flag) from vessel", "9"},
 	{"rows that go", "delete from vessel where id > 1000", "select count(*) from vessel", "1000"},
-	{"rows that come", "insert into berth (id, code) values (100, 'X'), (101, 'Y'); insert into berth (id, code) select id + 200, code from berth", "select count(*) from berth", "84"},
-	{"a table that goes", "drop view named; drop table vessel", "select count(*) from sqlite_schema where name = 'vessel'", "0"},
-	{"another name", "alter table vessel rename to ship; backfill ship set flag = 'same'; alter table ship rename name to title", "select count(distinct flag), count(title) from ship", "1|3000"},
-	{"a time of update", "alter table vessel add seen timestamp on update current_timestamp; backfill vessel set flag = 'same'", "select count(seen), count(distinct flag) from vessel", "0|1"},
-	{"a computed column", "alter table vessel add label text generated always as (upper(name)) stored, add constraint long check (length_ft > 0)", "select count(label) from vessel", "3000"},
+	{"rows that come", "insert into berth (id, code) values (100, 'X'), (101, 'Y'); insert into berth (id, code) " +
+		"select id + 200, code from berth", "select count(*) from berth", "84"},
+	{"a table that goes", "drop view named; drop table vessel", "select count(*) from sqlite_schema where name = 'vessel'",
+		"0"},
+	{"another name", "alter table vessel rename to ship; backfill ship set flag = 'same'; alter table ship rename " +
+		"name to title", "select count(distinct flag), count(title) from ship", "1|3000"},
+	{"a time of update", "alter table vessel add seen timestamp on update current_timestamp; backfill vessel set " +
+		"flag = 'same'", "select count(seen), count(distinct flag) from vessel", "0|1"},
+	{"a computed column", "alter table vessel add label text generated always as (upper(name)) stored, add " +
+		"constraint long check (length_ft > 0)", "select count(label) from vessel", "3000"},
 }
 
 // TestEachKindOfChangeIsKilled kills a run of each kind at points of its way, forward
 // and back: going on ends where an undisturbed run ends, taking it back where it
 // began, and nothing is left behind.
 func TestEachKindOfChangeIsKilled(t *testing.T) {
-	points := []string{"statement:1", "statement:3", "statement:8", "after-step:2", "before-commit:1", "before-commit:2", "after-commit:1", "batch-statement:2", "batch-before-commit:2", "batch-committed:1"}
+	points := []string{"statement:1", "statement:3", "statement:8", "after-step:2", "before-commit:1", "before-commit:2",
+		"after-commit:1", "batch-statement:2", "batch-before-commit:2", "batch-committed:1"}
 	var killed atomic.Int32
 	t.Run("kinds", func(t *testing.T) {
 		for i, k := range killings {

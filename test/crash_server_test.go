@@ -19,11 +19,14 @@ func wideServerOn(t *testing.T, database func(*testing.T) string, more ...string
 	o := newOfficeOn(t, database, append(more,
 		"create table berth (id integer primary key, code text not null)",
 		"insert into berth select g, 'B' || g from generate_series(1, 40) g",
-		"create table vessel (id integer primary key, name text not null, length_ft numeric(6,1), berth_id integer, flag text)",
-		"insert into vessel select g, 'vessel ' || g, g / 10.0, g % 40 + 1, case when g % 7 = 0 then null else 'NO' end from generate_series(1, 3000) g",
+		"create table vessel (id integer primary key, name text not null, length_ft numeric(6,1), berth_id integer, "+
+			"flag text)",
+		"insert into vessel select g, 'vessel ' || g, g / 10.0, g % 40 + 1, case when g % 7 = 0 then null else 'NO' end "+
+			"from generate_series(1, 3000) g",
 		"create index by_name on vessel (name)", "create view named as select name from vessel", "analyze")...)
 	o.must("adopt", "--yes")
-	o.write("lastboard.toml", "database = 'dev'\n[databases.dev]\nurl = '"+o.url+"'\nlive = true\n[databases.dev.pace]\nlock_wait = '100us'\nbatch_time = '1ms'\nwork_share = '83 %'\n")
+	o.write("lastboard.toml", "database = 'dev'\n[databases.dev]\nurl = '"+o.url+
+		"'\nlive = true\n[databases.dev.pace]\nlock_wait = '100us'\nbatch_time = '1ms'\nwork_share = '83 %'\n")
 	o.write("migrations/flags.csv", csvOfFlags())
 	return o
 }
@@ -31,15 +34,25 @@ func wideServerOn(t *testing.T, database func(*testing.T) string, more ...string
 // serverKillings are kinds of change that are made in another way on a server, beside
 // those of a file.
 var serverKillings = []killing{
-	{"not null, proven first", "alter table vessel alter flag set not null using ('IS')", "select count(*) from vessel where flag = 'IS'", "428"},
-	{"a column that is filled", "alter table vessel add tag varchar(40) not null unique using (name || '!')", "select count(distinct tag) from vessel", "3000"},
-	{"columns in another order", "alter table berth alter code set position first rebuild, add depth integer after code rebuild", "select string_agg(column_name, ' ' order by ordinal_position) from information_schema.columns where table_name = 'berth'", "code depth id"},
-	{"a check", "alter table vessel add constraint sized check (length_ft > 0)", "select convalidated from pg_constraint where conname = 'sized'", "true"},
-	{"a foreign key", "alter table vessel add constraint at_berth foreign key (berth_id) references berth", "select convalidated from pg_constraint where conname = 'at_berth'", "true"},
-	{"a unique key", "alter table vessel add constraint one_name unique (name)", "select count(*) from pg_constraint where conname = 'one_name'", "1"},
-	{"an index", "create index by_flag on vessel (flag)", "select indisvalid from pg_index where indexrelid = 'by_flag'::regclass", "true"},
-	{"columns in the middle that go", "alter table vessel drop length_ft, drop berth_id", "select count(*) from information_schema.columns where table_name = 'vessel'", "3"},
-	{"a default for each row", "alter table vessel add token uuid not null default gen_random_uuid()", "select count(distinct token) from vessel", "3000"},
+	{"not null, proven first", "alter table vessel alter flag set not null using ('IS')",
+		"select count(*) from vessel where flag = 'IS'", "428"},
+	{"a column that is filled", "alter table vessel add tag varchar(40) not null unique using (name || '!')",
+		"select count(distinct tag) from vessel", "3000"},
+	{"columns in another order", "alter table berth alter code set position first rebuild, add depth integer after " +
+		"code rebuild", "select string_agg(column_name, ' ' order by ordinal_position) from information_schema.columns " +
+		"where table_name = 'berth'", "code depth id"},
+	{"a check", "alter table vessel add constraint sized check (length_ft > 0)",
+		"select convalidated from pg_constraint where conname = 'sized'", "true"},
+	{"a foreign key", "alter table vessel add constraint at_berth foreign key (berth_id) references berth",
+		"select convalidated from pg_constraint where conname = 'at_berth'", "true"},
+	{"a unique key", "alter table vessel add constraint one_name unique (name)",
+		"select count(*) from pg_constraint where conname = 'one_name'", "1"},
+	{"an index", "create index by_flag on vessel (flag)",
+		"select indisvalid from pg_index where indexrelid = 'by_flag'::regclass", "true"},
+	{"columns in the middle that go", "alter table vessel drop length_ft, drop berth_id",
+		"select count(*) from information_schema.columns where table_name = 'vessel'", "3"},
+	{"a default for each row", "alter table vessel add token uuid not null default gen_random_uuid()",
+		"select count(distinct token) from vessel", "3000"},
 }
 
 // wideMariaDB is wide on a MariaDB server, whose views would not follow another name.
@@ -51,32 +64,49 @@ func wideMariaDBOn(t *testing.T, database func(*testing.T) string, more ...strin
 	o := newOfficeOn(t, database, append(more,
 		"create table berth (id integer primary key, code varchar(40) not null)"+options,
 		"insert into berth select seq, concat('B', seq) from seq_1_to_40",
-		"create table vessel (id integer primary key, name varchar(60) not null, length_ft decimal(6,1), berth_id integer, flag varchar(20))"+options,
-		"insert into vessel select seq, concat('vessel ', seq), seq / 10.0, seq % 40 + 1, case when seq % 7 = 0 then null else 'NO' end from seq_1_to_3000",
+		"create table vessel (id integer primary key, name varchar(60) not null, length_ft decimal(6,1), berth_id "+
+			"integer, flag varchar(20))"+options,
+		"insert into vessel select seq, concat('vessel ', seq), seq / 10.0, seq % 40 + 1, case when seq % 7 = 0 then "+
+			"null else 'NO' end from seq_1_to_3000",
 		"create index by_name on vessel (name)")...)
 	o.must("adopt", "--yes")
-	o.write("lastboard.toml", "database = 'dev'\n[databases.dev]\nurl = '"+o.url+"'\nlive = true\n[databases.dev.pace]\nlock_wait = '100us'\nbatch_time = '1ms'\nwork_share = '83 %'\n")
+	o.write("lastboard.toml", "database = 'dev'\n[databases.dev]\nurl = '"+o.url+
+		"'\nlive = true\n[databases.dev.pace]\nlock_wait = '100us'\nbatch_time = '1ms'\nwork_share = '83 %'\n")
 	o.write("migrations/flags.csv", csvOfFlags())
 	return o
 }
 
 // mariadbKillings are kinds of change that MariaDB makes in another way.
 var mariadbKillings = []killing{
-	{"not null in place", "alter table vessel alter flag set not null using ('IS')", "select count(*) from vessel where flag = 'IS'", "428"},
-	{"a column that is filled", "alter table vessel add tag varchar(70) not null unique using (name || '!')", "select count(distinct tag) from vessel", "3000"},
-	{"a check", "alter table vessel add constraint sized check (length_ft > 0)", "select count(*) from information_schema.check_constraints where constraint_schema = database() and check_clause like '%constraint sized%'", "1"},
-	{"a foreign key", "alter table vessel add constraint at_berth foreign key (berth_id) references berth", "select count(*) from information_schema.referential_constraints where constraint_schema = database() and constraint_name = 'at_berth'", "1"},
-	{"a unique key", "alter table vessel add constraint one_name unique (name)", "select count(*) from information_schema.table_constraints where table_schema = database() and constraint_name = 'one_name'", "1"},
-	{"a default for each row", "alter table vessel add token uuid not null default uuid()", "select count(distinct token) from vessel", "3000"},
-	{"a column that goes", "alter table vessel drop flag, drop length_ft", "select count(*) from information_schema.columns where table_schema = database() and table_name = 'vessel'", "3"},
-	{"a table that goes", "alter table vessel add constraint at_berth foreign key (berth_id) references berth; drop table vessel", "select count(*) from information_schema.tables where table_schema = database() and table_name = 'vessel'", "0"},
-	{"a text of a number", "alter table vessel alter length_ft set data type varchar(20) using (cast(length_ft as text) || ' ft'), rename length_ft to length", "select count(*) from vessel where length like '% ft'", "3000"},
+	{"not null in place", "alter table vessel alter flag set not null using ('IS')",
+		"select count(*) from vessel where flag = 'IS'", "428"},
+	{"a column that is filled", "alter table vessel add tag varchar(70) not null unique using (name || '!')",
+		"select count(distinct tag) from vessel", "3000"},
+	{"a check", "alter table vessel add constraint sized check (length_ft > 0)",
+		"select count(*) from information_schema.check_constraints where constraint_schema = database() and " +
+			"check_clause like '%constraint sized%'", "1"},
+	{"a foreign key", "alter table vessel add constraint at_berth foreign key (berth_id) references berth",
+		"select count(*) from information_schema.referential_constraints where constraint_schema = database() and " +
+			"constraint_name = 'at_berth'", "1"},
+	{"a unique key", "alter table vessel add constraint one_name unique (name)",
+		"select count(*) from information_schema.table_constraints where table_schema = database() and constraint_name " +
+			"= 'one_name'", "1"},
+	{"a default for each row", "alter table vessel add token uuid not null default uuid()",
+		"select count(distinct token) from vessel", "3000"},
+	{"a column that goes", "alter table vessel drop flag, drop length_ft",
+		"select count(*) from information_schema.columns where table_schema = database() and table_name = 'vessel'", "3"},
+	{"a table that goes", "alter table vessel add constraint at_berth foreign key (berth_id) references berth; drop " +
+		"table vessel", "select count(*) from information_schema.tables where table_schema = database() and table_name " +
+		"= 'vessel'", "0"},
+	{"a text of a number", "alter table vessel alter length_ft set data type varchar(20) using (cast(length_ft as " +
+		"text) || ' ft'), rename length_ft to length", "select count(*) from vessel where length like '% ft'", "3000"},
 }
 
 // TestEachKindOfChangeIsKilledOnServer kills runs at points of their way, forward and
 // back, as on a file.
 func TestEachKindOfChangeIsKilledOnServer(t *testing.T) {
-	points := []string{"statement:1", "statement:2", "statement:3", "after-step:1", "after-commit:1", "batch-before-commit:2", "batch-committed:1", "outside-done:1", "outside-begun:2", "outside-begun:1"}
+	points := []string{"statement:1", "statement:2", "statement:3", "after-step:1", "after-commit:1",
+		"batch-before-commit:2", "batch-committed:1", "outside-done:1", "outside-begun:2", "outside-begun:1"}
 	for _, e := range []struct {
 		name  string
 		open  func(*testing.T) *office
@@ -197,10 +227,12 @@ func TestAServerKilledBetweenBatches(t *testing.T) {
 	}
 	const rows = 120_000
 	o := &office{T: t, dir: t.TempDir(), url: p.URL(name)}
-	o.exec("create table call (id integer primary key, dues integer)", fmt.Sprintf("insert into call select g, 0 from generate_series(1, %d) g", rows), "analyze")
+	o.exec("create table call (id integer primary key, dues integer)",
+		fmt.Sprintf("insert into call select g, 0 from generate_series(1, %d) g", rows), "analyze")
 	o.must("init", "--url", o.url)
 	o.must("adopt", "--yes")
-	o.write("lastboard.toml", "database = 'dev'\n[databases.dev]\nurl = '"+o.url+"'\n[databases.dev.pace]\nlock_wait = '1ms'\nbatch_time = '20ms'\n")
+	o.write("lastboard.toml", "database = 'dev'\n[databases.dev]\nurl = '"+o.url+
+		"'\n[databases.dev.pace]\nlock_wait = '1ms'\nbatch_time = '20ms'\n")
 	o.migration("0002-change", "-- A change\nbackfill call set dues = dues + 1;\n")
 	const done = "select coalesce(max(done_rows), 0) from lastboard.backfill"
 	before := "int64:0"
@@ -223,7 +255,8 @@ func TestAServerKilledBetweenBatches(t *testing.T) {
 		}
 		before = o.query(done)
 		// What the checkpoint says is what the rows hold.
-		o.same("select (select count(*) from call where dues = 1) = ("+done+"), count(*) filter (where dues not in (0, 1)) from call", "true|0")
+		o.same("select (select count(*) from call where dues = 1) = ("+done+
+			"), count(*) filter (where dues not in (0, 1)) from call", "true|0")
 	}
 	o.must("advance", "--yes")
 	o.same("select count(*), min(dues), max(dues) from call", fmt.Sprintf("%d|1|1", rows))

@@ -22,10 +22,12 @@ func bigOffice(t *testing.T, rows int) *office {
 		"pragma journal_mode = wal",
 		"create table vessel (id integer primary key, name text not null, old text, n integer)",
 		"create index vessel_name on vessel (name)",
-		fmt.Sprintf("insert into vessel (name, old, n) select 'vessel ' || value, 'old ' || value, value from (with recursive s(value) as (select 1 union all select value + 1 from s where value < %d) select value from s)", rows),
+		fmt.Sprintf("insert into vessel (name, old, n) select 'vessel ' || value, 'old ' || value, value from (with "+
+			"recursive s(value) as (select 1 union all select value + 1 from s where value < %d) select value from s)", rows),
 	)
 	// Batches short enough for many of them.
-	o.write("lastboard.toml", "database = 'dev'\n[databases.dev]\nurl = 'sqlite:harbour.db'\n[databases.dev.pace]\nbatch_time = '5ms'\nlock_wait = '1ms'\n")
+	o.write("lastboard.toml", "database = 'dev'\n[databases.dev]\nurl = "+
+		"'sqlite:harbour.db'\n[databases.dev.pace]\nbatch_time = '5ms'\nlock_wait = '1ms'\n")
 	o.migration("0002-change", bigChange)
 	return o
 }
@@ -46,7 +48,8 @@ create unique index vessel_code on vessel (code);
 // afterChange are queries whose answers show that every row was done once.
 func afterChange(o *office, rows int) {
 	o.Helper()
-	o.same("select count(*), count(distinct code), sum(code = 'V' || id), sum(flag) from vessel", fmt.Sprintf("%d|%d|%d|0", rows, rows, rows))
+	o.same("select count(*), count(distinct code), sum(code = 'V' || id), sum(flag) from vessel",
+		fmt.Sprintf("%d|%d|%d|0", rows, rows, rows))
 	o.same("select sum(case when id % 3 = 0 then n = id * 2 else n = id end) from vessel", fmt.Sprint(rows))
 	o.same("pragma integrity_check", "ok")
 	o.same("select count(*) from sqlite_schema where name like 'lastboard_rebuild%'", "0")
@@ -60,7 +63,8 @@ var points = []struct {
 }{
 	{"before-step", []int{1, 3, 6, 9}}, {"after-step", []int{1, 4, 8}}, {"statement", []int{1, 2, 5, 9, 14}},
 	{"before-commit", []int{1, 2, 3}}, {"after-commit", []int{1, 2, 3}},
-	{"batch-statement", []int{1, 2, 7, 11}}, {"batch-before-commit", []int{1, 3, 9}}, {"batch-committed", []int{1, 2, 8}}, {"run-finished", []int{1}},
+	{"batch-statement", []int{1, 2, 7, 11}}, {"batch-before-commit", []int{1, 3, 9}}, {"batch-committed", []int{1, 2, 8}},
+	{"run-finished", []int{1}},
 }
 
 func TestKilledAtEveryPointThenAdvance(t *testing.T) {
@@ -108,7 +112,8 @@ func killedThenAdvanced(t *testing.T, fault string) (killed bool) {
 }
 
 func TestKilledInTheMiddleThenRetreat(t *testing.T) {
-	for _, fault := range []string{"batch-committed:3", "batch-before-commit:6", "after-commit:1", "after-commit:2", "statement:9"} {
+	for _, fault := range []string{"batch-committed:3", "batch-before-commit:6", "after-commit:1", "after-commit:2",
+		"statement:9"} {
 		t.Run(fault, func(t *testing.T) {
 			o := bigOffice(t, 4000)
 			start := o.snapshot()
@@ -161,8 +166,10 @@ func TestKilledAtRandomMoments(t *testing.T) {
 		o.must("advance", "--yes")
 		ids := writer.stop()
 		o.same(fmt.Sprintf("select count(*) from vessel where id > %d", rows), fmt.Sprint(len(ids)))
-		o.same(fmt.Sprintf("select count(*), sum(code = 'V' || id) from vessel where id <= %d", rows), fmt.Sprintf("%d|%d", rows, rows))
-		o.same(fmt.Sprintf("select sum(case when id %% 3 = 0 then n = id * 2 else n = id end) from vessel where id <= %d", rows), fmt.Sprint(rows))
+		o.same(fmt.Sprintf("select count(*), sum(code = 'V' || id) from vessel where id <= %d", rows),
+			fmt.Sprintf("%d|%d", rows, rows))
+		o.same(fmt.Sprintf("select sum(case when id %% 3 = 0 then n = id * 2 else n = id end) from vessel where id <= %d",
+			rows), fmt.Sprint(rows))
 		o.same("select count(*) from vessel where code is null", "0")
 		o.same("pragma integrity_check", "ok")
 		if t.Failed() {

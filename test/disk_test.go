@@ -19,7 +19,8 @@ func smallDisk(t *testing.T, folder, owner string, megabytes int) {
 	if err := os.MkdirAll(folder, 0o755); err != nil {
 		t.Fatal(err)
 	}
-	out, err := exec.Command("mount", "-t", "tmpfs", "-o", fmt.Sprintf("size=%dm", megabytes), "lastboard-test", folder).CombinedOutput()
+	out, err := exec.Command("mount", "-t", "tmpfs", "-o", fmt.Sprintf("size=%dm", megabytes), "lastboard-test",
+		folder).CombinedOutput()
 	if err != nil {
 		t.Fatalf("a small disk can be mounted by root alone: sudo make test\n%v\n%s", err, out)
 	}
@@ -41,7 +42,8 @@ func smallDisk(t *testing.T, folder, owner string, megabytes int) {
 // grow gives the file system more room.
 func grow(t *testing.T, folder string, megabytes int) {
 	t.Helper()
-	if out, err := exec.Command("mount", "-o", fmt.Sprintf("remount,size=%dm", megabytes), folder).CombinedOutput(); err != nil {
+	if out, err := exec.Command("mount", "-o", fmt.Sprintf("remount,size=%dm", megabytes),
+		folder).CombinedOutput(); err != nil {
 		t.Fatalf("%v\n%s", err, out)
 	}
 }
@@ -85,7 +87,8 @@ func TestFullDisk(t *testing.T) {
 		for _, c := range []struct{ what, statement, query, want string }{
 			{"a fill", fill, "select min(length(note)) from vessel", "520"},
 			{"a copy", "alter table vessel rebuild, alter tons set default 7", "select count(*) from vessel", "20000"},
-			{"an index", "create index by_note on vessel (note, id)", "select count(*) from sqlite_schema where name = 'by_note'", "1"},
+			{"an index", "create index by_note on vessel (note, id)",
+				"select count(*) from sqlite_schema where name = 'by_note'", "1"},
 		} {
 			t.Run(c.what, func(t *testing.T) {
 				o := &office{T: t, dir: t.TempDir()}
@@ -95,7 +98,9 @@ func TestFullDisk(t *testing.T) {
 				if err := os.Symlink(filepath.Join("disk", "harbour.db"), filepath.Join(o.dir, "harbour.db")); err != nil {
 					t.Fatal(err)
 				}
-				o.migration("0001-first", fmt.Sprintf("-- First\ncreate table vessel (id integer primary key, note text, tons integer);\ninsert into vessel (id, note) with recursive s(n) as (select 1 union all select n + 1 from s where n < %d) select n, '%s' from s;\n", rows, pad))
+				o.migration("0001-first", fmt.Sprintf("-- First\ncreate table vessel (id integer primary key, note text, tons "+
+					"integer);\ninsert into vessel (id, note) with recursive s(n) as (select 1 union all select n + 1 from s "+
+					"where n < %d) select n, '%s' from s;\n", rows, pad))
 				o.must("advance", "--yes")
 				grow(t, disk, used(t, disk)+1)
 				o.write("lastboard.toml", "database = 'dev'\n[databases.dev]\nurl = 'sqlite:disk/harbour.db'\n"+pace)
@@ -116,7 +121,8 @@ func TestFullDisk(t *testing.T) {
 			t.Fatal(err)
 		}
 		o := &office{T: t, dir: t.TempDir(), url: p.URL(name)}
-		o.exec("create tablespace small location '"+disk+"'", "create table vessel (id integer primary key, note text, tons integer) tablespace small",
+		o.exec("create tablespace small location '"+disk+"'",
+			"create table vessel (id integer primary key, note text, tons integer) tablespace small",
 			fmt.Sprintf("insert into vessel select g, '%s', null from generate_series(1, %d) g", pad, rows), "checkpoint")
 		o.must("init", "--url", o.url)
 		o.must("adopt", "--yes")
@@ -143,13 +149,16 @@ func TestFullDisk(t *testing.T) {
 		disk := filepath.Join(m.Dir, "data", name)
 		smallDisk(t, disk, "mysql", 60)
 		o := &office{T: t, dir: t.TempDir(), url: m.URL(name)}
-		o.exec("create table vessel (id integer primary key, note longtext, tons integer) engine=InnoDB character set utf8mb4 collate utf8mb4_nopad_bin",
+		o.exec("create table vessel (id integer primary key, note longtext, tons integer) engine=InnoDB character set "+
+			"utf8mb4 collate utf8mb4_nopad_bin",
 			fmt.Sprintf("insert into vessel select seq, '%s', null from seq_1_to_%d", pad, rows))
 		o.must("init", "--url", o.url)
 		o.must("adopt", "--yes")
 		o.write("lastboard.toml", "database = 'dev'\n[databases.dev]\nurl = '"+o.url+"'\n"+pace)
 		for _, c := range []struct{ statement, query, want string }{
-			{"alter table vessel alter tons set data type bigint", "select count(*) from information_schema.columns where table_schema = database() and table_name = 'vessel' and column_type like 'bigint%'", "1"},
+			{"alter table vessel alter tons set data type bigint",
+				"select count(*) from information_schema.columns where table_schema = database() and table_name = 'vessel' " +
+					"and column_type like 'bigint%'", "1"},
 		} {
 			o.exec("alter table vessel force")
 			grow(t, disk, used(t, disk)+2)

@@ -47,7 +47,8 @@ var sorts = []sortOf{
 	{"second runner", everywhere, func(h *hazard) {
 		o := *h.office
 		o.env = nil
-		if r := o.run(h.args...); r.code != 3 && !strings.Contains(r.stdout, "nothing to do") { // where the first has done everything
+		// where the first has done everything
+		if r := o.run(h.args...); r.code != 3 && !strings.Contains(r.stdout, "nothing to do") {
 			o.Errorf("a second runner: %s", r)
 		} else if r.code == 3 {
 			o.wants(r, "another Lastboard is changing this database")
@@ -63,14 +64,17 @@ var sorts = []sortOf{
 
 // places are where a run is when it happens: before, inside and after what it does.
 var places = []string{
-	"before-step:1", "statement:1", "statement:2", "statement:4", "after-step:1", "after-step:3", "before-commit:1", "after-commit:1", "before-commit:2",
-	"outside-begun:1", "outside-begun:2", "outside-done:1", "outside-done:3", "batch-statement:2", "batch-before-commit:1", "batch-before-commit:3", "batch-committed:2", "run-finished:1",
+	"before-step:1", "statement:1", "statement:2", "statement:4", "after-step:1", "after-step:3", "before-commit:1",
+	"after-commit:1", "before-commit:2",
+	"outside-begun:1", "outside-begun:2", "outside-done:1", "outside-done:3", "batch-statement:2", "batch-before-commit:1",
+	"batch-before-commit:3", "batch-committed:2", "run-finished:1",
 }
 
 // placesOf are the places of an engine.
 func placesOf(name string) []string {
 	if name == "MariaDB" { // has windows in which a table is locked
-		return append(slices.Clone(places), "locked-statement:1", "locked-statement:2", "locked-statement:3", "locked-statement:5")
+		return append(slices.Clone(places), "locked-statement:1", "locked-statement:2", "locked-statement:3",
+			"locked-statement:5")
 	}
 	return places
 }
@@ -78,7 +82,8 @@ func placesOf(name string) []string {
 // hazardous are the changes that faults come into, for each engine: together they have
 // every kind of step that the engine has.
 var hazardous = map[string][]killing{
-	"SQLite":     append(slices.Clone(killings), killing{"an index", "create index by_flag on vessel (flag)", "select count(*) from sqlite_schema where name = 'by_flag'", "1"}),
+	"SQLite": append(slices.Clone(killings), killing{"an index", "create index by_flag on vessel (flag)",
+		"select count(*) from sqlite_schema where name = 'by_flag'", "1"}),
 	"PostgreSQL": slices.Concat(serverKillings, killings),
 	"MariaDB":    slices.Concat(mariadbKillings, killings),
 }
@@ -115,10 +120,12 @@ func (h *hazard) cut() {
 	db := h.open()
 	defer db.Close()
 	if h.engine == "PostgreSQL" {
-		db.Exec("select pg_terminate_backend(pid) from pg_stat_activity where datname = current_database() and pid <> pg_backend_pid()")
+		db.Exec("select pg_terminate_backend(pid) from pg_stat_activity where datname = current_database() and pid <> " +
+			"pg_backend_pid()")
 		return
 	}
-	rows, err := db.Query("select id from information_schema.processlist where db like concat(database(), '%') or db like 'lastboard%' having id <> connection_id()")
+	rows, err := db.Query("select id from information_schema.processlist where db like concat(database(), '%') or db " +
+		"like 'lastboard%' having id <> connection_id()")
 	if err != nil {
 		return
 	}
@@ -218,7 +225,8 @@ func TestEveryFault(t *testing.T) {
 	t.Logf("%d faults in all", tried)
 	for _, name := range everywhere {
 		for _, k := range engine.Kinds {
-			if *faults >= 1000 && !slices.Contains(lacks[name], k) && counts[fmt.Sprintf("%s, in a step of the kind %s", name, k)] == 0 {
+			if *faults >= 1000 && !slices.Contains(lacks[name], k) &&
+				counts[fmt.Sprintf("%s, in a step of the kind %s", name, k)] == 0 {
 				t.Errorf("no fault came into a step of the kind %s on %s", k, name)
 			}
 		}
@@ -234,7 +242,9 @@ func hazardsOf(t *testing.T, name string, wanted int, r *rand.Rand, tally *sync.
 	if err != nil {
 		t.Fatal(err)
 	}
-	changes := slices.DeleteFunc(slices.Clone(hazardous[name]), func(k killing) bool { return name != "SQLite" && strings.Contains(k.query, "sqlite_schema") })
+	changes := slices.DeleteFunc(slices.Clone(hazardous[name]), func(k killing) bool {
+		return name != "SQLite" && strings.Contains(k.query, "sqlite_schema")
+	})
 	all := mishaps(name, r)
 	never := map[string]bool{} // does a change come to a place
 	tried, next := 0, 0
@@ -295,7 +305,8 @@ var (
 // one way or the other. It reports whether the run came to the place at all.
 func (h *hazard) try(k killing, base string, m misfortune) bool {
 	h.Helper()
-	what := fmt.Sprintf("%s, %s at %s of %v", k.name, m.sort.name, m.place, map[bool]string{true: "the way back", false: "the way forward"}[m.back])
+	what := fmt.Sprintf("%s, %s at %s of %v", k.name, m.sort.name, m.place,
+		map[bool]string{true: "the way back", false: "the way forward"}[m.back])
 	args := forward
 	if m.back {
 		h.must(forward...)
@@ -367,11 +378,14 @@ func hazardOffice(t *testing.T, h *hazard) *office {
 	t.Helper()
 	switch h.engine {
 	case "SQLite":
-		return wide(t, "pragma journal_mode = wal", "create table tide (id integer primary key, n integer not null)", "insert into tide values (1, 0), (2, 0)")
+		return wide(t, "pragma journal_mode = wal", "create table tide (id integer primary key, n integer not null)",
+			"insert into tide values (1, 0), (2, 0)")
 	case "PostgreSQL":
-		return wideServerOn(t, h.database, "create table tide (id integer primary key, n integer not null)", "insert into tide values (1, 0), (2, 0)")
+		return wideServerOn(t, h.database, "create table tide (id integer primary key, n integer not null)",
+			"insert into tide values (1, 0), (2, 0)")
 	}
-	return wideMariaDBOn(t, h.database, "create table tide (id integer primary key, n integer not null) engine=InnoDB", "insert into tide values (1, 0), (2, 0)")
+	return wideMariaDBOn(t, h.database, "create table tide (id integer primary key, n integer not null) engine=InnoDB",
+		"insert into tide values (1, 0), (2, 0)")
 }
 
 // still is all that the applications' tables hold but what the writers write.
@@ -408,7 +422,8 @@ func (h *hazard) writers(everywhere bool) *writers {
 				}
 				next++
 				if everywhere {
-					db.Exec(fmt.Sprintf("update vessel set name = name where id = %d", 1+next%3000)) // which may be gone, or called otherwise
+					// which may be gone, or called otherwise
+					db.Exec(fmt.Sprintf("update vessel set name = name where id = %d", 1+next%3000))
 				}
 				time.Sleep(2 * time.Millisecond)
 			}
@@ -430,7 +445,8 @@ func (w *writers) stop(o *office) {
 			o.Errorf("the row of writer %d: %v", i+1, err)
 		}
 		if n < w.counted[i] || n > w.sure[i] {
-			o.Errorf("writer %d was told %d times that it had counted, tried %d times, and finds %d", i+1, w.counted[i], w.sure[i], n)
+			o.Errorf("writer %d was told %d times that it had counted, tried %d times, and finds %d", i+1, w.counted[i],
+				w.sure[i], n)
 		}
 		there := map[int64]bool{}
 		rows, err := db.Query("select id from tide where id > 2")

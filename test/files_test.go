@@ -47,7 +47,8 @@ func TestFilesThatAreNoDatabase(t *testing.T) {
 
 func TestLockedDatabase(t *testing.T) {
 	o := adopted(t, pier...)
-	o.write("lastboard.toml", "database = 'dev'\n[databases.dev]\nurl = 'sqlite:harbour.db'\n[databases.dev.pace]\nlock_tries = 1\n")
+	o.write("lastboard.toml", "database = 'dev'\n[databases.dev]\nurl = "+
+		"'sqlite:harbour.db'\n[databases.dev.pace]\nlock_tries = 1\n")
 	o.migration("0002-change", "-- A change\nalter table berth add a text;\n")
 	before := o.snapshot()
 	db := o.open()
@@ -92,28 +93,44 @@ func TestTablesOfEveryKind(t *testing.T) {
 	cases := []struct{ name, create, rows, change string }{
 		{"without a primary key", "create table t (a text, b integer)", "insert into t values ('x', 1), ('x', 1)",
 			"alter table t add c text not null using (a || '!'), alter b set default 4"},
-		{"without row numbers", "create table t (a text primary key, b integer) without rowid", "insert into t values ('x', 1), ('y', 2)",
+		{"without row numbers", "create table t (a text primary key, b integer) without rowid",
+			"insert into t values ('x', 1), ('y', 2)",
 			"alter table t add c text not null using (a || '!'), drop b; backfill t set c = c || '?'"},
-		{"strict", "create table t (id integer primary key, a text not null, b any, c real) strict", "insert into t values (1, 'x', x'00', 1.5), (2, 'y', 2, null)",
-			"alter table t add d varchar(5) not null default 'd', add e boolean default true, add f numeric(5,2) using (id * 1.5), alter a set default 'z', drop c"},
-		{"with conflict clauses", "create table t (id integer primary key on conflict replace, a text unique on conflict ignore, b text constraint bb not null on conflict abort)",
+		{"strict", "create table t (id integer primary key, a text not null, b any, c real) strict",
+			"insert into t values (1, 'x', x'00', 1.5), (2, 'y', 2, null)",
+			"alter table t add d varchar(5) not null default 'd', add e boolean default true, add f numeric(5,2) using (id " +
+				"* 1.5), alter a set default 'z', drop c"},
+		{"with conflict clauses", "create table t (id integer primary key on conflict replace, a text unique on " +
+			"conflict ignore, b text constraint bb not null on conflict abort)",
 			"insert into t values (1, 'x', 'b'), (2, 'y', 'c')", "alter table t alter a set default 'q', add d text"},
-		{"with keys in order and collations", "create table t (a text collate nocase, b integer, primary key (a desc, b), unique (b collate binary desc))",
+		{"with keys in order and collations", "create table t (a text collate nocase, b integer, primary key (a desc, " +
+			"b), unique (b collate binary desc))",
 			"insert into t values ('x', 1), ('y', 2)", "alter table t alter b set default 3"},
-		{"with deferred references", "create table p (id integer primary key); create table t (id integer primary key, a integer references p deferrable initially deferred, b integer, constraint fk foreign key (b) references p (id) match full on update set null)",
-			"insert into p values (1), (2); insert into t values (1, 1, 2), (2, null, 1)", "alter table t alter a set default 1, add c integer references p"},
-		{"with gaps and big numbers", "create table t (id integer primary key autoincrement, a text)", "insert into t values (-5, 'a'), (0, 'b'), (9223372036854775800, 'c')",
+		{"with deferred references", "create table p (id integer primary key); create table t (id integer primary key, " +
+			"a integer references p deferrable initially deferred, b integer, constraint fk foreign key (b) references p " +
+			"(id) match full on update set null)",
+			"insert into p values (1), (2); insert into t values (1, 1, 2), (2, null, 1)",
+			"alter table t alter a set default 1, add c integer references p"},
+		{"with gaps and big numbers", "create table t (id integer primary key autoincrement, a text)",
+			"insert into t values (-5, 'a'), (0, 'b'), (9223372036854775800, 'c')",
 			"alter table t alter a set default 'z', add n text not null using (cast(id as text))"},
-		{"with computed columns", "create table t (id integer primary key, a integer, b integer as (a * 2) stored, c text generated always as (b || 'x') virtual)", "insert into t (id, a) values (1, 2), (2, null)",
+		{"with computed columns", "create table t (id integer primary key, a integer, b integer as (a * 2) stored, c " +
+			"text generated always as (b || 'x') virtual)", "insert into t (id, a) values (1, 2), (2, null)",
 			"alter table t alter a set default 9, drop c"},
-		{"with expression and partial indexes", "create table t (id integer primary key, a text, b integer); create index i on t (lower(a), b desc) where b > 0; create unique index u on t ((b % 100)) where a is not null",
+		{"with expression and partial indexes", "create table t (id integer primary key, a text, b integer); create " +
+			"index i on t (lower(a), b desc) where b > 0; create unique index u on t ((b % 100)) where a is not null",
 			"insert into t values (1, 'A', 1), (2, 'B', 2)", "alter table t alter a set default 'x', rename b to n"},
-		{"with triggers and views", "create table t (id integer primary key, a text, b text); create table log (x text); create trigger tr after update of a on t when new.a is not null begin insert into log values (old.a || new.b); end; create view v as select a, count(*) as n from t group by a; create view w as select n from v",
+		{"with triggers and views", "create table t (id integer primary key, a text, b text); create table log (x " +
+			"text); create trigger tr after update of a on t when new.a is not null begin insert into log values (old.a || " +
+			"new.b); end; create view v as select a, count(*) as n from t group by a; create view w as select n from v",
 			"insert into t values (1, 'x', 'y')", "alter table t rename a to label, alter b set default 'b'"},
-		{"full-text tables beside it", "create virtual table notes using fts5(body); create table t (id integer primary key, a text)", "insert into notes values ('hello'); insert into t values (1, 'x')",
+		{"full-text tables beside it", "create virtual table notes using fts5(body); create table t (id integer primary " +
+			"key, a text)", "insert into notes values ('hello'); insert into t values (1, 'x')",
 			"alter table t add b text not null default 'b', alter a set default 'q'"},
-		{"no types at all", "create table t (a, b, c)", "insert into t values (1, 'x', x'01'), (null, 2.5, '')", "alter table t alter b set default 'x', add d integer"},
-		{"names of every kind", `create table "Order ""of"" the day" ("select" integer primary key, [two words] text, ` + "`größe`" + ` real, "группа" text check ("группа" <> 'x'))`,
+		{"no types at all", "create table t (a, b, c)", "insert into t values (1, 'x', x'01'), (null, 2.5, '')",
+			"alter table t alter b set default 'x', add d integer"},
+		{"names of every kind", `create table "Order ""of"" the day" ("select" integer primary key, [two words] text, ` +
+			"`größe`" + ` real, "группа" text check ("группа" <> 'x'))`,
 			`insert into "Order ""of"" the day" values (1, 'a', 1.5, 'b'), (2, null, null, null)`,
 			`alter table "Order ""of"" the day" rename "two words" to "three whole words", alter größe set default 2, add "a""b" text not null using (coalesce("two words", 'none')), drop constraint "Order ""of"" the day_группа_check"`},
 	}
@@ -171,7 +188,8 @@ func TestMigrationFilesOfEveryKind(t *testing.T) {
 	o.migration("0004-windows", "-- Unix, and a better comment\nalter table berth add column a text;\n")
 	o.must("advance", "--yes")
 	o.migration("0004-windows", "-- Windows\nalter table berth add column b text;\n")
-	o.wants(o.code(3, "advance", "--yes"), "migration 0004-windows was edited after it ran", "add column a text", "add column b text")
+	o.wants(o.code(3, "advance", "--yes"), "migration 0004-windows was edited after it ran", "add column a text",
+		"add column b text")
 }
 
 func TestFilesThatDoNotFit(t *testing.T) {
@@ -182,8 +200,10 @@ func TestFilesThatDoNotFit(t *testing.T) {
 		code  int
 		says  string
 	}{
-		{"one number twice", func(o *office) { o.migration("0002-other", change) }, 2, "0002-change.sql and 0002-other.sql have one number"},
-		{"a missing file", func(o *office) { os.Remove(filepath.Join(o.dir, "migrations/0002-change.sql")) }, 3, "its file is not in"},
+		{"one number twice", func(o *office) { o.migration("0002-other", change) }, 2,
+			"0002-change.sql and 0002-other.sql have one number"},
+		{"a missing file", func(o *office) { os.Remove(filepath.Join(o.dir, "migrations/0002-change.sql")) }, 3,
+			"its file is not in"},
 		{"a late file", func(o *office) {
 			o.migration("0005-later", "-- Later\nalter table berth add c text;\n")
 			o.must("advance", "--yes")
@@ -196,7 +216,8 @@ func TestFilesThatDoNotFit(t *testing.T) {
 		}, 3, "column by_hand of table berth is there and should not be"},
 		{"not UTF-8", func(o *office) { o.migration("0003-latin", "-- caf\xe9\n") }, 2, "is not in UTF-8"},
 		{"a newer ledger", func(o *office) {
-			o.exec("update lastboard_meta set value = '99' where name = 'format'", "update lastboard_meta set value = '7.5.0' where name = 'needs'")
+			o.exec("update lastboard_meta set value = '99' where name = 'format'",
+				"update lastboard_meta set value = '7.5.0' where name = 'needs'")
 		}, 3, "install Lastboard 7.5.0 or later"},
 		{"several errors in one run", func(o *office) {
 			o.migration("0003-slips", "-- Slips\nalter table berth ad b text;\ncreate tabel t (a text);\n")
@@ -209,7 +230,8 @@ func TestFilesThatDoNotFit(t *testing.T) {
 			o.must("advance", "--yes")
 			before := o.query("select sql from sqlite_schema where name = 'berth'")
 			c.spoil(o)
-			if c.name != "changed by hand" && c.name != "a late file" && o.query("select sql from sqlite_schema where name = 'berth'") != before {
+			if c.name != "changed by hand" && c.name != "a late file" &&
+				o.query("select sql from sqlite_schema where name = 'berth'") != before {
 				t.Fatal("the case itself changed the table")
 			}
 			o.wants(o.code(c.code, "advance", "--yes"), c.says)
@@ -225,7 +247,8 @@ func TestConfigurationsThatAreWrong(t *testing.T) {
 		{"no such database", "database = 'harbor'\n[databases.harbour]\nurl = 'sqlite:x.db'\n", "did you mean harbour?"},
 		{"no url", "[databases.x]\nlive = true\n", "has no url"},
 		{"no time", "[databases.x]\nurl = 'sqlite:x.db'\n[databases.x.pace]\nbatch_time = 'quick'\n", "is not a time"},
-		{"missing variable", "[databases.x]\nurl = '${HARBOUR_URL_THAT_IS_NOT_SET}'\n", "needs the environment variable HARBOUR_URL_THAT_IS_NOT_SET"},
+		{"missing variable", "[databases.x]\nurl = '${HARBOUR_URL_THAT_IS_NOT_SET}'\n",
+			"needs the environment variable HARBOUR_URL_THAT_IS_NOT_SET"},
 		{"another engine", "[databases.x]\nurl = 'carrier-pigeon:loft'\n", "no engine for carrier-pigeon"},
 	}
 	for _, c := range cases {
@@ -243,7 +266,8 @@ func TestConfigurationsThatAreWrong(t *testing.T) {
 
 func TestCommandLinesThatAreWrong(t *testing.T) {
 	o := newOffice(t, pier...)
-	for _, args := range [][]string{{"advanse"}, {"advance", "--too", "4"}, {"describe", "a", "b"}, {"retreat"}, {"status", "extra"}} {
+	for _, args := range [][]string{{"advanse"}, {"advance", "--too", "4"}, {"describe", "a", "b"}, {"retreat"},
+		{"status", "extra"}} {
 		if r := o.run(args...); r.code != 2 {
 			t.Errorf("%v: wanted exit 2, got %s", args, r)
 		}
@@ -271,8 +295,10 @@ func TestConfirmationNamesTheDatabase(t *testing.T) {
 
 func TestLiveDatabaseIsNotMadeToWaitUnasked(t *testing.T) {
 	o := adopted(t, "create table vessel (id integer primary key, name text)",
-		"insert into vessel select value, 'v' || value from (with recursive s(value) as (select 1 union all select value + 1 from s where value < 60000) select value from s)")
-	o.write("lastboard.toml", "database = 'dev'\n[databases.dev]\nurl = 'sqlite:harbour.db'\nlive = true\n[databases.dev.pace]\nlock_wait = '50ms'\n")
+		"insert into vessel select value, 'v' || value from (with recursive s(value) as (select 1 union all select "+
+			"value + 1 from s where value < 60000) select value from s)")
+	o.write("lastboard.toml", "database = 'dev'\n[databases.dev]\nurl = 'sqlite:harbour.db'\nlive = "+
+		"true\n[databases.dev.pace]\nlock_wait = '50ms'\n")
 	before := o.snapshot()
 	o.migration("0002-change", "-- A change\nalter table vessel alter name set default 'x';\n")
 	o.wants(o.code(0, "forecast"), "throughout", "--let-writers-wait", "pragma journal_mode = wal")
@@ -285,9 +311,11 @@ func TestLiveDatabaseIsNotMadeToWaitUnasked(t *testing.T) {
 }
 
 func TestOutputIsPlainInAPipe(t *testing.T) {
-	o := adopted(t, append(pier, "insert into berth values (3, 'bad' || char(27) || '[31mred' || char(10) || 'two lines')")...)
+	o := adopted(t, append(pier, "insert into berth values (3, 'bad' || char(27) || '[31mred' || char(10) || 'two "+
+		"lines')")...)
 	o.migration("0002-change", "-- A change\nalter table berth add a text not null;\n")
-	for _, args := range [][]string{{"describe"}, {"describe", "berth", "--rows", "5"}, {"check"}, {"forecast"}, {"status"}, {"ledger"}, {"advance", "--yes"}, {"help", "advance"}} {
+	for _, args := range [][]string{{"describe"}, {"describe", "berth", "--rows", "5"}, {"check"}, {"forecast"},
+		{"status"}, {"ledger"}, {"advance", "--yes"}, {"help", "advance"}} {
 		r := o.run(args...)
 		if strings.ContainsRune(r.stdout+r.stderr, '\x1b') {
 			t.Errorf("%v writes escapes into a pipe: %q", args, r.stdout+r.stderr)
@@ -298,7 +326,8 @@ func TestOutputIsPlainInAPipe(t *testing.T) {
 // TestHelpHasExamples is that every command says what it is for and shows how.
 func TestHelpHasExamples(t *testing.T) {
 	o := newOffice(t, pier...)
-	for _, c := range []string{"demo", "init", "adopt", "describe", "draft", "check", "forecast", "advance", "retreat", "status", "ledger", "kept", "tidy", "audit", "version"} {
+	for _, c := range []string{"demo", "init", "adopt", "describe", "draft", "check", "forecast", "advance", "retreat",
+		"status", "ledger", "kept", "tidy", "audit", "version"} {
 		o.wants(o.code(0, "help", c), "Examples:", "lastboard "+c)
 	}
 	for _, shell := range []string{"bash", "zsh", "fish", "powershell"} {
@@ -311,28 +340,33 @@ func TestHelpHasExamples(t *testing.T) {
 func TestDemoTellsItsStory(t *testing.T) {
 	o := &office{T: t, dir: t.TempDir()}
 	out := o.must("demo", "office", "--rows", "30000")
-	for _, text := range []string{"is no number in", "berth_id is null in", "0014 is taken back", "0013 is settled", "matches:", "dropped column", "that were there at the start: nothing", "0 lost, 0 refused"} {
+	for _, text := range []string{"is no number in", "berth_id is null in", "0014 is taken back", "0013 is settled",
+		"matches:", "dropped column", "that were there at the start: nothing", "0 lost, 0 refused"} {
 		if !strings.Contains(out, text) {
 			t.Errorf("wanted %q in\n%s", text, out)
 		}
 	}
 	inside := &office{T: t, dir: filepath.Join(o.dir, "office")}
 	inside.must("retreat", "--to", "3", "--settle", "--let-writers-wait", "--yes")
-	inside.must("advance", "--settle", "--let-writers-wait", "--yes", "--to", "12") // the numbers of 0013 are in use by now
+	// the numbers of 0013 are in use by now
+	inside.must("advance", "--settle", "--let-writers-wait", "--yes", "--to", "12")
 }
 
 func TestFreshProjectMakesItsDatabase(t *testing.T) {
 	o := &office{T: t, dir: t.TempDir()}
 	o.must("init", "--url", "sqlite:harbour.db")
 	o.must("draft", "Open the office")
-	o.migration("0001-open-the-office", "-- Open the office\ncreate table vessel (id integer primary key generated by default as identity, name varchar(40) not null unique, sailed boolean default false, kind enum('tug', 'ferry'));\ncomment on table vessel is 'what floats';\n")
+	o.migration("0001-open-the-office", "-- Open the office\ncreate table vessel (id integer primary key generated "+
+		"by default as identity, name varchar(40) not null unique, sailed boolean default false, kind enum('tug', "+
+		"'ferry'));\ncomment on table vessel is 'what floats';\n")
 	o.wants(o.code(0, "check", "--offline"), "nothing found")
 	o.wants(o.code(0, "forecast"), "not there yet", "create table vessel")
 	if _, err := os.Stat(filepath.Join(o.dir, "harbour.db")); err == nil {
 		t.Fatal("the forecast made the database")
 	}
 	o.must("advance", "--yes")
-	o.wants(o.code(0, "describe", "vessel"), "varchar(40)", "enum('tug', 'ferry')", "boolean", "what floats", "numbers itself")
+	o.wants(o.code(0, "describe", "vessel"), "varchar(40)", "enum('tug', 'ferry')", "boolean", "what floats",
+		"numbers itself")
 	o.exec("insert into vessel (name, kind) values ('Ember', 'tug')")
 	o.must("retreat", "--to", "0", "--yes")
 	o.same("select count(*) from sqlite_schema where name = 'vessel'", "0")

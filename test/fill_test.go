@@ -51,7 +51,8 @@ func TestFilledAsOfItsEnd(t *testing.T) {
 func inMode(o *office, statements ...string) []string {
 	if o.onMariaDB() {
 		for i, s := range statements {
-			statements[i] = strings.NewReplacer("'renamed ' || id", "concat('renamed ', id)", "name || '!'", "concat(name, '!')").Replace(s)
+			statements[i] = strings.NewReplacer("'renamed ' || id", "concat('renamed ', id)", "name || '!'",
+				"concat(name, '!')").Replace(s)
 		}
 	}
 	return statements

@@ -7,19 +7,33 @@ import (
 
 // strange is a schema as others make them, with what the language has no words for.
 var strange = []string{
-	"create extension if not exists btree_gist", "create schema billing", `create type mood as enum ('calm', 'rough')`, "create domain positive as integer check (value > 0)", "create sequence tickets start 100",
+	"create extension if not exists btree_gist", "create schema billing", `create type mood as enum ('calm', 'rough')`,
+	"create domain positive as integer check (value > 0)", "create sequence tickets start 100",
 	`create table "Mixed Case" (id serial primary key, "order" text collate "C", état mood not null default 'calm', n positive, tags text[] default '{}', span int4range, data jsonb default '{"a": [1, 2]}', ip inet, bits bit(3), money numeric, code varchar, when_at timestamptz(3) default now(),
 		ticket integer default nextval('tickets'), calc integer generated always as (n * 2) stored, constraint "no overlap" exclude using gist (span with &&))`,
 	`create index "by lower" on "Mixed Case" (lower("order") text_pattern_ops, n desc nulls last) include (code) where n > 0`, `create index on "Mixed Case" using gin (data)`,
-	`create unique index parts on "Mixed Case" (coalesce(code, ''))`, `alter table "Mixed Case" set (fillfactor = 70)`, `alter table "Mixed Case" alter n set statistics 500`,
-	"create table logs (id bigint generated always as identity, at date not null, primary key (id, at)) partition by range (at)", "create table logs_2031 partition of logs for values from ('2031-01-01') to ('2032-01-01')",
-	"create table base (a integer primary key)", "create table derived (b integer) inherits (base)", "create unlogged table scratch (id integer primary key, code text unique deferrable initially deferred, other integer references scratch deferrable)",
-	"create table guarded (id integer primary key, owner text)", "alter table guarded enable row level security", "create policy own on guarded using (owner = current_user)",
-	"create table billing.invoice (id integer primary key, amount numeric(9,2) check (amount >= 0 and amount < 1e6), note text unique, constraint pair unique (id, note))",
+	`create unique index parts on "Mixed Case" (coalesce(code, ''))`, `alter table "Mixed Case" set (fillfactor = 70)`,
+	`alter table "Mixed Case" alter n set statistics 500`,
+	"create table logs (id bigint generated always as identity, at date not null, primary key (id, at)) partition by " +
+		"range (at)", "create table logs_2031 partition of logs for values from ('2031-01-01') to ('2032-01-01')",
+	"create table base (a integer primary key)", "create table derived (b integer) inherits (base)",
+	"create unlogged table scratch (id integer primary key, code text unique deferrable initially deferred, other " +
+		"integer references scratch deferrable)",
+	"create table guarded (id integer primary key, owner text)", "alter table guarded enable row level security",
+	"create policy own on guarded using (owner = current_user)",
+	"create table billing.invoice (id integer primary key, amount numeric(9,2) check (amount >= 0 and amount < 1e6), " +
+		"note text unique, constraint pair unique (id, note))",
 	`create table line (invoice_id integer not null references billing.invoice match full on delete set null, n integer check (n in (1, 2, 3)) , kind text check (kind like 'a%' or kind is null), primary key (invoice_id, n))`,
-	"create view totals as select invoice_id, count(*) as n from line group by 1", "create materialized view sums as select sum(amount) as total from billing.invoice", "create rule quiet as on delete to scratch do instead nothing",
-	"create function stamp() returns trigger language plpgsql as $$ begin new.note := upper(new.note); return new; end $$", "create trigger stamps before insert or update of note on billing.invoice for each row when (new.note is not null) execute function stamp()",
-	"comment on column billing.invoice.note is 'it''s a note'", "insert into billing.invoice values (1, 10, 'a'), (2, 20, null)", "insert into line values (1, 1, 'ab'), (2, 3, null)", `insert into "Mixed Case" (n, span) values (3, '[1,5)')`, "insert into guarded values (1, 'x')",
+	"create view totals as select invoice_id, count(*) as n from line group by 1",
+	"create materialized view sums as select sum(amount) as total from billing.invoice",
+	"create rule quiet as on delete to scratch do instead nothing",
+	"create function stamp() returns trigger language plpgsql as $$ begin new.note := upper(new.note); return new; end $$",
+	"create trigger stamps before insert or update of note on billing.invoice for each row when (new.note is not " +
+		"null) execute function stamp()",
+	"comment on column billing.invoice.note is 'it''s a note'",
+	"insert into billing.invoice values (1, 10, 'a'), (2, 20, null)",
+	"insert into line values (1, 1, 'ab'), (2, 3, null)", `insert into "Mixed Case" (n, span) values (3, '[1,5)')`,
+	"insert into guarded values (1, 'x')",
 	"insert into logs (at) values ('2031-05-01')",
 }
 
@@ -36,11 +50,17 @@ func TestSchemasThatOthersMade(t *testing.T) {
 	}
 	start := o.snapshot()
 	for i, statement := range []string{
-		`alter table "Mixed Case" add flag boolean not null default true, add label text using (concat("order", n))`, `alter table "Mixed Case" rename "order" to reihenfolge`, `alter table "Mixed Case" rename to plain`,
-		`alter table "Mixed Case" alter n set not null`, `alter table "Mixed Case" drop code discard`, `alter table guarded add note text default 'x'`, `backfill guarded set owner = 'y'`,
-		`alter table billing.invoice add due date, alter amount set data type numeric(12,2)`, `backfill billing.invoice set amount = amount + 1`, `alter table billing.invoice drop column note discard`,
-		`alter table line add constraint small check (n < 9)`, `alter table scratch add n integer`, `create index by_kind on line (kind)`, `drop table line`, `alter table logs add x integer`, `alter table derived add x integer`,
-		`create table billing.extra (id integer primary key, invoice_id integer references billing.invoice)`, `alter table billing.invoice rename to bill`,
+		`alter table "Mixed Case" add flag boolean not null default true, add label text using (concat("order", n))`,
+		`alter table "Mixed Case" rename "order" to reihenfolge`, `alter table "Mixed Case" rename to plain`,
+		`alter table "Mixed Case" alter n set not null`, `alter table "Mixed Case" drop code discard`,
+		`alter table guarded add note text default 'x'`, `backfill guarded set owner = 'y'`,
+		`alter table billing.invoice add due date, alter amount set data type numeric(12,2)`,
+		`backfill billing.invoice set amount = amount + 1`, `alter table billing.invoice drop column note discard`,
+		`alter table line add constraint small check (n < 9)`, `alter table scratch add n integer`,
+		`create index by_kind on line (kind)`, `drop table line`, `alter table logs add x integer`,
+		`alter table derived add x integer`,
+		`create table billing.extra (id integer primary key, invoice_id integer references billing.invoice)`,
+		`alter table billing.invoice rename to bill`,
 	} {
 		o.migration("0002-change", "-- A change\n"+statement+";\n")
 		r := o.run("advance", "--yes")

@@ -23,7 +23,8 @@ func TestFrozenRunKeepsNobodyWaiting(t *testing.T) {
 	} {
 		t.Run(name, func(t *testing.T) {
 			o := c.make(t)
-			o.migration("0002-change", "-- A change\nbackfill vessel set berth_id = berth_id + 1;\nalter table vessel drop column flag;\n")
+			o.migration("0002-change", "-- A change\nbackfill vessel set berth_id = berth_id + 1;\nalter table vessel drop "+
+				"column flag;\n")
 			p := o.pausedAt(c.place, "advance", "--yes", "--settle", "--let-writers-wait")
 			if p == nil {
 				t.Fatal("it did not come there")
@@ -33,7 +34,8 @@ func TestFrozenRunKeepsNobodyWaiting(t *testing.T) {
 			defer cancel()
 			db := o.open()
 			defer db.Close()
-			for _, sql := range []string{"update vessel set name = 'written' where id < 3000", "insert into vessel (id, name) values (9000, 'new')"} {
+			for _, sql := range []string{"update vessel set name = 'written' where id < 3000",
+				"insert into vessel (id, name) values (9000, 'new')"} {
 				if _, err := db.ExecContext(ctx, sql); err != nil {
 					t.Errorf("while it is frozen: %v", err)
 				}
@@ -48,7 +50,8 @@ func TestFrozenRunKeepsNobodyWaiting(t *testing.T) {
 				t.Error(r)
 			}
 			o.must("advance", "--yes", "--settle", "--let-writers-wait")
-			o.same("select count(*) from vessel where berth_id <> id % 40 + 2 and id <= 3000 or name <> 'written' and id < 3000", "0")
+			o.same("select count(*) from vessel where berth_id <> id % 40 + 2 and id <= 3000 or name <> 'written' and id < 3000",
+				"0")
 			o.wants(o.code(0, "audit"), "matches:")
 			o.must("retreat", "--to", "1", "--yes", "--settle", "--let-writers-wait")
 			o.same("select count(*) from vessel where berth_id <> id % 40 + 1 and id <= 3000", "0")
@@ -73,7 +76,8 @@ func TestAHeldRunStaysTheOneRunner(t *testing.T) {
 			if name == "MariaDB" {
 				q.exec("set global wait_timeout = 1, global interactive_timeout = 1, global idle_transaction_timeout = 1")
 			} else {
-				q.exec("alter role postgres set idle_session_timeout = '1s'", "alter role postgres set idle_in_transaction_session_timeout = '1s'")
+				q.exec("alter role postgres set idle_session_timeout = '1s'",
+					"alter role postgres set idle_in_transaction_session_timeout = '1s'")
 			}
 			f := filling(t, url, 60_000, "", "")
 			f.until("its rows", begun)
@@ -92,10 +96,14 @@ func TestAHeldRunStaysTheOneRunner(t *testing.T) {
 // TestTriggerThatKeepsRowsFromBeingWritten is that a backfill which a trigger of somebody
 // else's keeps from its rows is not done without them.
 func TestTriggerThatKeepsRowsFromBeingWritten(t *testing.T) {
-	rows := map[string]string{"PostgreSQL": "insert into vessel select g, g from generate_series(1, 3000) g", "SQLite": "insert into vessel select value, value from (with recursive s(value) as (select 1 union all select value + 1 from s where value < 3000) select value from s)"}
+	rows := map[string]string{"PostgreSQL": "insert into vessel select g, g from generate_series(1, 3000) g",
+		"SQLite": "insert into vessel select value, value from (with recursive s(value) as (select 1 union all select " +
+			"value + 1 from s where value < 3000) select value from s)"}
 	for name, trigger := range map[string][]string{
-		"PostgreSQL": {"create function keep() returns trigger language plpgsql as $$ begin if old.id % 2 = 0 then return null; end if; return new; end $$", "create trigger keep before update on vessel for each row execute function keep()", "analyze"},
-		"SQLite":     {"create trigger keep before update on vessel when old.id % 2 = 0 begin select raise(ignore); end"},
+		"PostgreSQL": {"create function keep() returns trigger language plpgsql as $$ begin if old.id % 2 = 0 then " +
+			"return null; end if; return new; end $$", "create trigger keep before update on vessel for each row execute " +
+			"function keep()", "analyze"},
+		"SQLite": {"create trigger keep before update on vessel when old.id % 2 = 0 begin select raise(ignore); end"},
 	} {
 		for _, live := range []string{"true", "false"} {
 			t.Run(name+" "+live, func(t *testing.T) {
@@ -110,7 +118,8 @@ func TestTriggerThatKeepsRowsFromBeingWritten(t *testing.T) {
 				if url == "" {
 					url = "sqlite:harbour.db"
 				}
-				q.write("lastboard.toml", "database = 'dev'\n[databases.dev]\nurl = '"+url+"'\nlive = "+live+"\n[databases.dev.pace]\nlock_wait = '100us'\nbatch_time = '1ms'\n")
+				q.write("lastboard.toml", "database = 'dev'\n[databases.dev]\nurl = '"+url+"'\nlive = "+live+
+					"\n[databases.dev.pace]\nlock_wait = '100us'\nbatch_time = '1ms'\n")
 				start := q.query("select sum(n) from vessel")
 				q.migration("0002-change", "-- A change\nbackfill vessel set n = n + 1;\n")
 				r := q.run("advance", "--yes")

@@ -114,7 +114,9 @@ func (r result) String() string {
 func (o *office) command(args ...string) *exec.Cmd {
 	c := exec.Command(program, args...)
 	c.Dir = o.dir
-	c.Env = append(slices.DeleteFunc(os.Environ(), func(v string) bool { return strings.HasPrefix(v, "LASTBOARD_") }), o.env...)
+	c.Env = append(slices.DeleteFunc(os.Environ(), func(v string) bool {
+		return strings.HasPrefix(v, "LASTBOARD_")
+	}), o.env...)
 	return c
 }
 
@@ -179,7 +181,8 @@ func (o *office) write(name, text string) {
 // open connects to the office's database as another program would.
 func (o *office) open() *sql.DB {
 	o.Helper()
-	driver, source := "sqlite", "file:"+filepath.Join(o.dir, "harbour.db")+"?_pragma=busy_timeout(20000)&_pragma=foreign_keys(1)"
+	driver, source := "sqlite", "file:"+filepath.Join(o.dir, "harbour.db")+
+		"?_pragma=busy_timeout(20000)&_pragma=foreign_keys(1)"
 	switch {
 	case o.onMariaDB():
 		driver, source = "mysql", server.DSN(o.url)
@@ -243,7 +246,8 @@ func queryText(db *sql.DB, text string) (string, error) {
 				cells[i] = "null"
 			case []byte:
 				cells[i] = fmt.Sprintf("x'%x'", v)
-				if kind := columns[i].DatabaseTypeName(); kind == "DECIMAL" || strings.HasSuffix(kind, "CHAR") || strings.HasSuffix(kind, "TEXT") {
+				if kind := columns[i].DatabaseTypeName(); kind == "DECIMAL" || strings.HasSuffix(kind, "CHAR") ||
+					strings.HasSuffix(kind, "TEXT") {
 					cells[i] = "string:" + string(v) // so one driver gives them
 				}
 			case time.Time:
@@ -279,14 +283,17 @@ func (o *office) snapshot() string {
 	db := o.open()
 	defer db.Close()
 	var b strings.Builder
-	tables := o.names(db, "select name from sqlite_schema where type = 'table' and name not like 'lastboard%' and name not like 'sqlite%' order by name")
+	tables := o.names(db, "select name from sqlite_schema where type = 'table' and name not like 'lastboard%' and "+
+		"name not like 'sqlite%' order by name")
 	for _, t := range tables {
 		q := `"` + strings.ReplaceAll(t, `"`, `""`) + `"`
 		l := "'" + strings.ReplaceAll(t, "'", "''") + "'"
 		for _, text := range []string{
-			"select cid, name, lower(type), \"notnull\", dflt_value is not null, pk, hidden from pragma_table_xinfo(" + l + ") order by cid",
+			"select cid, name, lower(type), \"notnull\", dflt_value is not null, pk, hidden from pragma_table_xinfo(" + l +
+				") order by cid",
 			"select \"table\", \"from\", \"to\", on_update, on_delete from pragma_foreign_key_list(" + l + ") order by 1, 2, 3",
-			"select i.\"unique\", i.partial, x.name, x.\"desc\", x.coll from pragma_index_list(" + l + ") i join pragma_index_xinfo(i.name) x where x.key order by i.\"unique\", i.partial, x.name, x.seqno",
+			"select i.\"unique\", i.partial, x.name, x.\"desc\", x.coll from pragma_index_list(" + l +
+				") i join pragma_index_xinfo(i.name) x where x.key order by i.\"unique\", i.partial, x.name, x.seqno",
 			"select * from " + q + " order by 1, 2",
 		} {
 			rows, err := queryText(db, text)
@@ -296,7 +303,8 @@ func (o *office) snapshot() string {
 			fmt.Fprintf(&b, "%s: %s\n%s\n", t, text, rows)
 		}
 	}
-	rows, err := queryText(db, "select type, name from sqlite_schema where type in ('view', 'trigger') and name not like 'lastboard%' order by 1, 2")
+	rows, err := queryText(db, "select type, name from sqlite_schema where type in ('view', 'trigger') and name not "+
+		"like 'lastboard%' order by 1, 2")
 	if err != nil {
 		o.Fatal(err)
 	}
@@ -305,7 +313,9 @@ func (o *office) snapshot() string {
 	if err := json.Unmarshal([]byte(o.must("describe", "--json")), &doc); err != nil {
 		o.Fatal(err)
 	}
-	slices.SortFunc(doc.Tables, func(a, b map[string]any) int { return strings.Compare(a["name"].(string), b["name"].(string)) })
+	slices.SortFunc(doc.Tables, func(a, b map[string]any) int {
+		return strings.Compare(a["name"].(string), b["name"].(string))
+	})
 	for _, t := range doc.Tables {
 		for _, part := range []string{"unique", "checks", "foreign_keys", "indexes", "triggers"} {
 			sortByName(t[part])

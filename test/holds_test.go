@@ -98,7 +98,8 @@ func TestHoldsForAReplica(t *testing.T) {
 		on.exec("select pg_wal_replay_pause()")
 		paused := time.Now()
 		w := f.until("holding", holding)
-		if took := time.Since(paused); took < 4*time.Second || took > 9*time.Second || !strings.HasPrefix(w["holding"].(string), "replica pier_b is ") {
+		if took := time.Since(paused); took < 4*time.Second || took > 9*time.Second ||
+			!strings.HasPrefix(w["holding"].(string), "replica pier_b is ") {
 			t.Errorf("it held after %s: %v", took, w["holding"])
 		}
 		f.wants(f.follows(1), "holding: replica pier_b is ", " s behind")

@@ -9,7 +9,8 @@ import (
 // hostileParts are what names of objects are made of, in turn; the last are as long as engines
 // allow, and end within a letter of two bytes where they are cut at 63.
 var hostileParts = []string{
-	`"; drop table plain; --`, `'; drop table plain; --`, "`; drop table plain; --", "semi;--", "%s%d%n", "{range}", "a, b", "two\nlines", "\u202eleft", "clear\x1b[2J", `$$; drop table plain; $$`, `\'; drop table plain; --`,
+	`"; drop table plain; --`, `'; drop table plain; --`, "`; drop table plain; --", "semi;--", "%s%d%n", "{range}",
+	"a, b", "two\nlines", "\u202eleft", "clear\x1b[2J", `$$; drop table plain; $$`, `\'; drop table plain; --`,
 	strings.Repeat("é", 30) + "e", strings.Repeat("é", 31),
 }
 
@@ -57,24 +58,32 @@ func TestHostileObjects(t *testing.T) {
 					if len(role) > 50 {
 						role = h[:50]
 					}
-					o.exec("create type "+name("t")+" as enum ("+value(h)+", 'b')", "create collation "+name("c")+" from \"C\"", "create sequence "+name("s"), "create role "+o.nameOf(role+t.Name()[:4]+fmt.Sprint(i)))
+					o.exec("create type "+name("t")+" as enum ("+value(h)+", 'b')", "create collation "+name("c")+" from \"C\"",
+						"create sequence "+name("s"), "create role "+o.nameOf(role+t.Name()[:4]+fmt.Sprint(i)))
 					kind, number = name("t"), "integer default nextval("+value(name("s"))+"::regclass)"
 					more = []string{", spoken text collate " + name("c")}
-					after = []string{"create function " + name("f") + "() returns trigger language plpgsql as $x$ begin return new; end $x$",
-						"create trigger " + name("g") + " before update on " + o.nameOf(table) + " for each row execute function " + name("f") + "()",
+					after = []string{"create function " + name("f") +
+						"() returns trigger language plpgsql as $x$ begin return new; end $x$",
+						"create trigger " + name("g") + " before update on " + o.nameOf(table) + " for each row execute function " +
+							name("f") + "()",
 						"grant select on " + o.nameOf(table) + " to " + o.nameOf(role+t.Name()[:4]+fmt.Sprint(i)),
 						"comment on constraint " + name("k") + " on " + o.nameOf(table) + " is " + value(h)}
 				case "MariaDB":
 					o.exec("create sequence " + name("s"))
 					kind = "enum (" + value(h) + ", 'b')"
-					after = []string{"create trigger " + name("g") + " before update on " + o.nameOf(table) + " for each row set new.n = new.n"}
+					after = []string{"create trigger " + name("g") + " before update on " + o.nameOf(table) +
+						" for each row set new.n = new.n"}
 				case "SQLite":
-					after = []string{"create trigger " + name("g") + " after update on " + o.nameOf(table) + " begin select " + value(h) + "; end"}
+					after = []string{"create trigger " + name("g") + " after update on " + o.nameOf(table) + " begin select " +
+						value(h) + "; end"}
 				}
 				o.exec(append([]string{
-					"create table " + o.nameOf(table) + " (id integer primary key, " + name("e") + " " + kind + ", n " + number + ", parent integer, dropped varchar(20)" + strings.Join(more, "") +
-						", constraint " + name("k") + " check (n > 0), constraint " + name("u") + " unique (n), constraint " + name("p") + " foreign key (parent) references " + o.nameOf(table) + " (id))",
-					"insert into " + o.nameOf(table) + " (id, " + name("e") + ", n, dropped) values (1, " + value(h) + ", 1, 'x'), (2, 'b', 2, null)",
+					"create table " + o.nameOf(table) + " (id integer primary key, " + name("e") + " " + kind + ", n " + number +
+						", parent integer, dropped varchar(20)" + strings.Join(more, "") +
+						", constraint " + name("k") + " check (n > 0), constraint " + name("u") + " unique (n), constraint " + name("p") +
+						" foreign key (parent) references " + o.nameOf(table) + " (id))",
+					"insert into " + o.nameOf(table) + " (id, " + name("e") + ", n, dropped) values (1, " + value(h) +
+						", 1, 'x'), (2, 'b', 2, null)",
 					"create index " + name("i") + " on " + o.nameOf(table) + " (dropped)",
 					"create view " + name("v") + " as select id, " + name("e") + " from " + o.nameOf(table),
 				}, after...)...)
@@ -86,7 +95,9 @@ func TestHostileObjects(t *testing.T) {
 			var b strings.Builder
 			b.WriteString("-- Everything at once\n")
 			for i, table := range tables {
-				fmt.Fprintf(&b, "drop index %s on %s;\nalter table %s drop column dropped, add column added integer not null default 7;\nbackfill %s set n = n + 10;\n", quoted(called(parts[i], "i")), quoted(table), quoted(table), quoted(table))
+				fmt.Fprintf(&b, "drop index %s on %s;\nalter table %s drop column dropped, add column added integer not null "+
+					"default 7;\nbackfill %s set n = n + 10;\n", quoted(called(parts[i], "i")), quoted(table), quoted(table),
+					quoted(table))
 				if engine == "SQLite" {
 					fmt.Fprintf(&b, "alter table %s rebuild;\n", quoted(table))
 				}

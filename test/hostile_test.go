@@ -10,9 +10,12 @@ import (
 // SQL, marks and places of Lastboard's own, what draws on a terminal, what looks like
 // another thing.
 var hostile = []string{
-	`say "aye"`, `it's`, "back`tick", `x"; drop table "plain"; --`, `'; drop table plain; --`, "/* comment", "-- comment", `back\slash`, `\`, "two\nlines", "semi;\ncolon", "tab\tbed",
-	"{range}", "{algorithm}", "?", "$1", ":from", "%s%d", "${HOME}", "x -- noted in y", "lock tables", "key1", "p", "select", "null", "true", "new", "old", "k1", "o1", "v",
-	"\x1b[31mred", "\x07bell", "\u202eright to left", "ünï çødé 名前 ⚓", "a\u0301", "CamelCase", " leading", "a.b", "a,b", "a(b)", "a=b", "=cmd", "1st", "-", "$$",
+	`say "aye"`, `it's`, "back`tick", `x"; drop table "plain"; --`, `'; drop table plain; --`, "/* comment", "-- comment",
+	`back\slash`, `\`, "two\nlines", "semi;\ncolon", "tab\tbed",
+	"{range}", "{algorithm}", "?", "$1", ":from", "%s%d", "${HOME}", "x -- noted in y", "lock tables", "key1", "p",
+	"select", "null", "true", "new", "old", "k1", "o1", "v",
+	"\x1b[31mred", "\x07bell", "\u202eright to left", "ünï çødé 名前 ⚓", "a\u0301", "CamelCase", " leading", "a.b", "a,b",
+	"a(b)", "a=b", "=cmd", "1st", "-", "$$",
 	strings.Repeat("long ", 12),
 }
 
@@ -48,7 +51,8 @@ func TestHostileNames(t *testing.T) {
 					h[j] = strings.TrimSpace(hostile[i+(j+turn)%3*n])
 				}
 				h[0] = strings.ReplaceAll(h[0], ".", "·") // in a table's name, one stands behind its schema
-				o.exec(fmt.Sprintf("create table %s (id integer primary key, %s varchar(40) not null default '0', %s integer, check (%s <> 'never'))", o.nameOf(h[0]), o.nameOf(h[1]), o.nameOf(h[2]), o.nameOf(h[1])),
+				o.exec(fmt.Sprintf("create table %s (id integer primary key, %s varchar(40) not null default '0', %s integer, "+
+					"check (%s <> 'never'))", o.nameOf(h[0]), o.nameOf(h[1]), o.nameOf(h[2]), o.nameOf(h[1])),
 					fmt.Sprintf("insert into %s (id, %s) values (1, 'a'), (2, '{range}')", o.nameOf(h[0]), o.nameOf(h[1])),
 					fmt.Sprintf("create index %s on %s (%s)", o.nameOf(fmt.Sprintf("by '%d\"", i)), o.nameOf(h[0]), o.nameOf(h[2])))
 				tables = append(tables, h)
@@ -59,17 +63,22 @@ func TestHostileNames(t *testing.T) {
 			var b strings.Builder
 			b.WriteString("-- Everything at once\n")
 			for i, h := range tables {
-				fmt.Fprintf(&b, "alter table %s add column added_%d varchar(60) not null using (%s || '!');\n", quoted(h[0]), i, quoted(h[1]))
-				fmt.Fprintf(&b, "backfill %s set %s = case when %s = 'a' then 'filled' else %s || ', not {algorithm}' end;\n", quoted(h[0]), quoted(h[1]), quoted(h[1]), quoted(h[1]))
-				fmt.Fprintf(&b, "alter table %s alter %s set data type bigint, rename column %s to renamed_%d;\n", quoted(h[0]), quoted(h[2]), quoted(h[1]), i)
-				fmt.Fprintf(&b, "drop index %s on %s;\nalter table %s drop column %s;\n", quoted(fmt.Sprintf("by '%d\"", i)), quoted(h[0]), quoted(h[0]), quoted(h[2]))
+				fmt.Fprintf(&b, "alter table %s add column added_%d varchar(60) not null using (%s || '!');\n", quoted(h[0]), i,
+					quoted(h[1]))
+				fmt.Fprintf(&b, "backfill %s set %s = case when %s = 'a' then 'filled' else %s || ', not {algorithm}' end;\n",
+					quoted(h[0]), quoted(h[1]), quoted(h[1]), quoted(h[1]))
+				fmt.Fprintf(&b, "alter table %s alter %s set data type bigint, rename column %s to renamed_%d;\n", quoted(h[0]),
+					quoted(h[2]), quoted(h[1]), i)
+				fmt.Fprintf(&b, "drop index %s on %s;\nalter table %s drop column %s;\n", quoted(fmt.Sprintf("by '%d\"", i)),
+					quoted(h[0]), quoted(h[0]), quoted(h[2]))
 			}
 			o.migration("0002-change", b.String())
 			o.calm(o.run("check"))
 			o.calm(o.run("forecast", "--statements", "--rows", "1"))
 			o.calm(o.code(0, "advance", "--yes"))
 			for i, h := range tables {
-				o.same(fmt.Sprintf("select added_%d, renamed_%d from %s order by id", i, i, o.nameOf(h[0])), "a!|filled\n{range}!|{range}, not {algorithm}")
+				o.same(fmt.Sprintf("select added_%d, renamed_%d from %s order by id", i, i, o.nameOf(h[0])),
+					"a!|filled\n{range}!|{range}, not {algorithm}")
 			}
 			o.calm(o.code(0, "describe"))
 			o.calm(o.code(0, "ledger"))
@@ -96,7 +105,8 @@ func (o *office) calm(r result) {
 
 // TestColumnsCalledLikeRowNumbers go with a copy of the table: SQLite drops none itself.
 func TestColumnsCalledLikeRowNumbers(t *testing.T) {
-	o := adopted(t, "create table vessel (id integer primary key, rowid text, oid text, _rowid_ text)", "insert into vessel values (7, 'a', 'b', 'c'), (9, 'd', null, 'f')")
+	o := adopted(t, "create table vessel (id integer primary key, rowid text, oid text, _rowid_ text)",
+		"insert into vessel values (7, 'a', 'b', 'c'), (9, 'd', null, 'f')")
 	start := o.snapshot()
 	o.migration("0002-change", "-- A change\nalter table vessel drop column rowid, add note text using (oid);\n")
 	o.must("advance", "--yes")

@@ -29,12 +29,14 @@ func TestEachRowIsDoneOnce(t *testing.T) {
 					"update vessel set id = -id - 100000 where id between 2981 and 2985", // not done, moved behind, and again
 					"update vessel set id = id - 100000 where id between -103000 and -102981",
 					"delete from vessel where id in (11, 2980)",
-					"insert into vessel (id, name, berth_id) values (11, 'new', 7), (2980, 'new', 7), (2999, 'new', 7), (5, 'new', 7), (200000, 'new', 7)",
+					"insert into vessel (id, name, berth_id) values (11, 'new', 7), (2980, 'new', 7), (2999, 'new', 7), (5, "+
+						"'new', 7), (200000, 'new', 7)",
 				)
 				if r := p.goOn(); r.code != 0 {
 					t.Fatal(r)
 				}
-				const wrong = "select count(*) from vessel where name <> 'new' and berth_id <> 2 * cast(substr(name, 8) as %s) or name = 'new' and berth_id <> 7"
+				const wrong = "select count(*) from vessel where name <> 'new' and berth_id <> 2 * cast(substr(name, 8) as " +
+					"%s) or name = 'new' and berth_id <> 7"
 				number := map[string]string{"SQLite": "integer", "PostgreSQL": "integer", "MariaDB": "signed"}[name]
 				o.same(fmt.Sprintf(wrong, number), "0")
 				o.wants(o.code(0, "audit"), "matches:")
@@ -55,7 +57,8 @@ func TestEachRowIsDoneOnce(t *testing.T) {
 				}
 				o.same("select count(*) from vessel where berth_id = 5 and name = 'vessel 2800'", "1")
 				o.exec("update vessel set berth_id = 2800 where id = 2800")
-				o.same(fmt.Sprintf("select count(*) from vessel where name <> 'new' and berth_id <> cast(substr(name, 8) as %s) or name = 'new' and berth_id <> 7", number), "0")
+				o.same(fmt.Sprintf("select count(*) from vessel where name <> 'new' and berth_id <> cast(substr(name, 8) as "+
+					"%s) or name = 'new' and berth_id <> 7", number), "0")
 				o.wants(o.code(0, "audit"), "matches:")
 			})
 		}
@@ -63,16 +66,19 @@ func TestEachRowIsDoneOnce(t *testing.T) {
 }
 
 // liveFile is the project of a file that applications use.
-const liveFile = "database = 'dev'\n[databases.dev]\nurl = 'sqlite:harbour.db'\nlive = true\n[databases.dev.pace]\nlock_wait = '1ns'\nbatch_time = '1ms'\n"
+const liveFile = "database = 'dev'\n[databases.dev]\nurl = 'sqlite:harbour.db'\nlive = " +
+	"true\n[databases.dev.pace]\nlock_wait = '1ns'\nbatch_time = '1ms'\n"
 
 // TestKeptFollowsARenamedKey is that what is kept goes on following its rows once a column
 // of their key has another name, and that no write of an application fails for it.
 func TestKeptFollowsARenamedKey(t *testing.T) {
-	onEach(t, []string{"create table berth (id integer primary key, code varchar(20))", "insert into berth values (1, 'a'), (2, 'b'), (3, 'c')"}, func(t *testing.T, o *office) {
+	onEach(t, []string{"create table berth (id integer primary key, code varchar(20))",
+		"insert into berth values (1, 'a'), (2, 'b'), (3, 'c')"}, func(t *testing.T, o *office) {
 		o.migration("0002-code", "-- Codes\nbackfill berth set code = code || '!';\n")
 		o.migration("0003-number", "-- A number\nalter table berth rename column id to number, drop column code;\n")
 		o.must("advance", "--yes", "--settle")
-		o.exec("update berth set number = 20 where number = 2", "delete from berth where number = 3", "insert into berth (number) values (3)")
+		o.exec("update berth set number = 20 where number = 2", "delete from berth where number = 3",
+			"insert into berth (number) values (3)")
 		o.must("retreat", "--to", "1", "--yes", "--settle")
 		moved := "b"
 		if o.url == "" { // values of a dropped column cannot be searched there: a moved row's are let go of
@@ -86,10 +92,13 @@ func TestKeptFollowsARenamedKey(t *testing.T) {
 // TestKeysThatMoveUnseen is that a backfill is refused beside applications where rows could
 // get another key without anybody's noticing.
 func TestKeysThatMoveUnseen(t *testing.T) {
-	o := newOfficeOn(t, mariadb, "create table berth (id integer primary key) engine=InnoDB", "create table stay (berth_id integer primary key, n integer, note varchar(20), foreign key (berth_id) references berth (id) on update cascade) engine=InnoDB",
+	o := newOfficeOn(t, mariadb, "create table berth (id integer primary key) engine=InnoDB",
+		"create table stay (berth_id integer primary key, n integer, note varchar(20), foreign key (berth_id) "+
+			"references berth (id) on update cascade) engine=InnoDB",
 		"insert into berth select seq from seq_1_to_3000", "insert into stay select seq, seq, 'a' from seq_1_to_3000")
 	o.must("adopt", "--yes")
-	config := "database = 'dev'\n[databases.dev]\nurl = '" + o.url + "'\nlive = %s\n[databases.dev.pace]\nlock_wait = '100us'\n"
+	config := "database = 'dev'\n[databases.dev]\nurl = '" + o.url +
+		"'\nlive = %s\n[databases.dev.pace]\nlock_wait = '100us'\n"
 	o.write("lastboard.toml", strings.Replace(config, "%s", "true", 1))
 	o.migration("0002-double", "-- Twice as many\nbackfill stay set n = n * 2;\n")
 	o.wants(o.code(3, "advance", "--yes"), "which no trigger sees")

@@ -12,8 +12,9 @@ import (
 
 var (
 	interleavings = flag.Int("interleavings", 6, "how many interleavings are tried on each engine")
-	everyPlace    = flag.Int("every-place", 0, "how many things are tried at every statement of every kind of change, forward and back, in place of those; 12 are all")
-	interleaveBy  = flag.Uint64("interleave-seed", 0, "the seed by which they are chosen; 0 takes the day's")
+	everyPlace    = flag.Int("every-place", 0, "how many things are tried at every statement of every kind of "+
+		"change, forward and back, in place of those; 12 are all")
+	interleaveBy = flag.Uint64("interleave-seed", 0, "the seed by which they are chosen; 0 takes the day's")
 )
 
 // run runs the program, and lets one of the things happen at the n-th statement that it sends. It
@@ -46,7 +47,8 @@ func (f *convoy) run(n, which int, args ...string) (what string, came bool) {
 	case <-time.After(150 * time.Millisecond): // it waits for the run
 	}
 	r := p.goOn()
-	if err := <-done; err != nil && !strings.Contains(err.Error(), "tag") && !strings.Contains(err.Error(), "flag") { // which is wanted of new rows by then
+	// which is wanted of new rows by then
+	if err := <-done; err != nil && !strings.Contains(err.Error(), "tag") && !strings.Contains(err.Error(), "flag") {
 		f.Errorf("%s of %v: %v", what, args, err)
 	}
 	if r.code != 0 && f.altered != "" && strings.Contains(r.stderr, "by_hand") { // a copy would not have it
@@ -94,7 +96,8 @@ func TestInterleavings(t *testing.T) {
 				samples = 0
 			}
 			for n := range samples {
-				interleave(o, name, r, interleavedKinds[(int(seed)+i+n)%len(interleavedKinds)], 1+r.IntN(90), r.IntN(things), 1+r.IntN(90), r.IntN(things))
+				interleave(o, name, r, interleavedKinds[(int(seed)+i+n)%len(interleavedKinds)], 1+r.IntN(90), r.IntN(things),
+					1+r.IntN(90), r.IntN(things))
 			}
 			rounds := 0
 			for _, k := range interleavedKinds {
@@ -117,7 +120,8 @@ func interleave(o *office, name string, r *rand.Rand, k interleaved, forthAt, fo
 	if o.Failed() {
 		return false
 	}
-	f := &convoy{office: o, engine: name, r: r, ships: map[int]*ship{}, gone: map[int]bool{}, moved: map[int]bool{}, touched: map[int]bool{}}
+	f := &convoy{office: o, engine: name, r: r, ships: map[int]*ship{}, gone: map[int]bool{}, moved: map[int]bool{},
+		touched: map[int]bool{}}
 	f.begin(k)
 	forth, came := f.run(forthAt, forthThing, "advance", "--yes", "--settle", "--let-writers-wait")
 	f.unaltered()
@@ -135,7 +139,9 @@ func interleave(o *office, name string, r *rand.Rand, k interleaved, forthAt, fo
 // TestACopyLosesNothingMadeByHand is that somebody who makes a column or an index, while a run
 // is about to copy their table, still has it.
 func TestACopyLosesNothingMadeByHand(t *testing.T) {
-	k := interleavedKinds[slices.IndexFunc(interleavedKinds, func(k interleaved) bool { return k.name == "columns in another order" })]
+	k := interleavedKinds[slices.IndexFunc(interleavedKinds, func(k interleaved) bool {
+		return k.name == "columns in another order"
+	})]
 	for name, every := range map[string]int{"SQLite": 4, "PostgreSQL": 12} {
 		t.Run(name, func(t *testing.T) {
 			r := rand.New(rand.NewPCG(uint64(*day), 0))

@@ -32,7 +32,8 @@ func (o *office) documents(r result) (list []map[string]any) {
 // object a line.
 var (
 	readers = [][]string{
-		{"describe"}, {"describe", "vessel"}, {"describe", "vessel", "--rows", "2"}, {"check"}, {"check", "--offline"}, {"forecast"}, {"forecast", "--statements"}, {"status"}, {"status", "--waiting"},
+		{"describe"}, {"describe", "vessel"}, {"describe", "vessel", "--rows", "2"}, {"check"}, {"check", "--offline"},
+		{"forecast"}, {"forecast", "--statements"}, {"status"}, {"status", "--waiting"},
 		{"ledger"}, {"ledger", "1"}, {"audit"}, {"kept"}, {"tidy", "--check"}, {"pace"}, {"follow"},
 	}
 	runs = [][]string{{"advance", "--yes"}, {"retreat", "--to", "1", "--yes"}}
@@ -71,7 +72,8 @@ func TestJSON(t *testing.T) {
 		if r.code != 0 || len(list) < 3 || strings.Count(r.stdout, "\n") != len(list) {
 			t.Fatalf("%v writes %s", args, r)
 		}
-		if last, ok := list[len(list)-1]["result"].(map[string]any); !ok || last["outcome"] != "done" || len(last["errors"].([]any)) != 0 {
+		if last, ok := list[len(list)-1]["result"].(map[string]any); !ok || last["outcome"] != "done" ||
+			len(last["errors"].([]any)) != 0 {
 			t.Errorf("%v ends with %v", args, list[len(list)-1])
 		}
 	}
@@ -114,7 +116,8 @@ func TestErrorsAsJSON(t *testing.T) {
 	wrong(2, "usage", "advance", "3")
 	wrong(2, "version-unknown", "advance", "--to", "9", "--yes")
 	o.migration("0002-wrong", "-- Wrong\nalter tabel vessel;\n")
-	for _, args := range [][]string{{"check"}, {"forecast"}, {"status"}, {"audit"}, {"advance", "--yes"}, {"retreat", "--to", "0", "--yes"}, {"tidy", "--check"}} {
+	for _, args := range [][]string{{"check"}, {"forecast"}, {"status"}, {"audit"}, {"advance", "--yes"},
+		{"retreat", "--to", "0", "--yes"}, {"tidy", "--check"}} {
 		wrong(2, "syntax", args...)
 	}
 	o.migration("0002-wrong", "-- Wrong\nalter table vesel drop column name;\n")
@@ -129,7 +132,8 @@ func TestErrorsAsJSON(t *testing.T) {
 	}
 	toml := o.read("lastboard.toml")
 	o.write("lastboard.toml", "database = 'dev'\n[databases.dev]\nurl = 'postgres://pilot@127.0.0.1:1/harbour'\n")
-	for _, args := range slices.Concat([][]string{{"describe"}, {"check"}, {"forecast"}, {"status"}, {"ledger"}, {"audit"}, {"kept"}, {"pace"}, {"follow"}}, runs) {
+	for _, args := range slices.Concat([][]string{{"describe"}, {"check"}, {"forecast"}, {"status"}, {"ledger"}, {"audit"},
+		{"kept"}, {"pace"}, {"follow"}}, runs) {
 		wrong(1, "cannot-open", args...)
 	}
 	o.write("lastboard.toml", "database = 'dev'\n[databases.dev]\nurk = 'x'\n")
@@ -143,7 +147,8 @@ func TestErrorsAsJSON(t *testing.T) {
 // take longer than one that may work for half of it.
 func TestForecastByWorkShare(t *testing.T) {
 	o := adopted(t, "create table vessel (id integer primary key, name text)",
-		"insert into vessel with recursive s(n) as (select 1 union all select n + 1 from s where n < 50000) select n, 'Tern' from s")
+		"insert into vessel with recursive s(n) as (select 1 union all select n + 1 from s where n < 50000) select n, "+
+			"'Tern' from s")
 	o.migration("0002-fill", "-- Fill\nbackfill vessel set name = upper(name);\n")
 	seconds := func(share string) float64 {
 		t.Helper()

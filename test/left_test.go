@@ -13,19 +13,27 @@ func leave(o *office) (names []string) {
 	names = append(names, "leftover claim")
 	switch {
 	case o.url == "":
-		o.exec("create table lastboard_kept_77 (k1 integer)", "create trigger lastboard_kept_77_gone after delete on vessel begin delete from lastboard_kept_77 where k1 = old.id; end")
+		o.exec("create table lastboard_kept_77 (k1 integer)",
+			"create trigger lastboard_kept_77_gone after delete on vessel begin delete from lastboard_kept_77 where k1 = "+
+				"old.id; end")
 	case o.onMariaDB():
 		o.dies("tried:1", "forecast")
-		o.exec("create table lastboard_kept_77 (k1 integer)", "create trigger lastboard_kept_77_gone after delete on vessel for each row delete from lastboard_kept_77 where k1 = old.id",
+		o.exec("create table lastboard_kept_77 (k1 integer)",
+			"create trigger lastboard_kept_77_gone after delete on vessel for each row delete from lastboard_kept_77 where "+
+				"k1 = old.id",
 			"create trigger lastboard_vessel_insert_fill before insert on vessel for each row set new.flag = new.flag")
 		names = append(names, "leftover database lastboard_trial_", "leftover trigger lastboard_vessel_insert_fill")
 	default:
 		o.dies("tried:1", "forecast", "--probe")
-		o.exec("create table lastboard.kept_77 (k1 integer)", "create function lastboard.kept_77_gone() returns trigger language plpgsql as $$ begin delete from lastboard.kept_77 where k1 = old.id; return old; end $$",
-			"create trigger lastboard_kept_77_gone after delete on vessel for each row execute function lastboard.kept_77_gone()")
+		o.exec("create table lastboard.kept_77 (k1 integer)",
+			"create function lastboard.kept_77_gone() returns trigger language plpgsql as $$ begin delete from "+
+				"lastboard.kept_77 where k1 = old.id; return old; end $$",
+			"create trigger lastboard_kept_77_gone after delete on vessel for each row execute function "+
+				"lastboard.kept_77_gone()")
 		names = append(names, "leftover schema lastboard_trial_", "leftover function lastboard_kept_77_gone")
 	}
-	return append(names, "leftover trigger lastboard_kept_77_gone", "leftover table lastboard_kept_77") // that alone is not for a run to take away
+	// that alone is not for a run to take away
+	return append(names, "leftover trigger lastboard_kept_77_gone", "leftover table lastboard_kept_77")
 }
 
 // dies runs the program until it is killed at a place.
@@ -95,7 +103,8 @@ func TestClearAsksAndTellsPrograms(t *testing.T) {
 	o.exec("create table lastboard_kept_77 (k1 integer)")
 	o.wants(o.code(3, "audit", "--clear"), "nobody is there to confirm")
 	o.wants(o.code(5, "audit"), "lastboard_kept_77")
-	if doc := o.must("audit", "--clear", "--json", "--yes"); !strings.Contains(doc, `"table lastboard_kept_77, left behind by a crashed run"`) || !strings.Contains(doc, `"matches": true`) {
+	if doc := o.must("audit", "--clear", "--json", "--yes"); !strings.Contains(doc,
+		`"table lastboard_kept_77, left behind by a crashed run"`) || !strings.Contains(doc, `"matches": true`) {
 		t.Errorf("it does not say what it took away: %s", doc)
 	}
 }
@@ -108,7 +117,8 @@ func TestUnfinishedIsNamed(t *testing.T) {
 	o.migration("0002-tag", "-- A tag\nalter table vessel add tag varchar(80) not null using (name || '!');\n")
 	o.dies("batch-committed:2", "advance", "--yes", "--let-writers-wait")
 	r := o.code(5, "audit", "--clear", "--yes")
-	o.wants(r, "unfinished trigger lastboard_vessel_insert_fill", "lastboard advance goes on with", "cleared away: the claim of")
+	o.wants(r, "unfinished trigger lastboard_vessel_insert_fill", "lastboard advance goes on with",
+		"cleared away: the claim of")
 	o.must("retreat", "--to", "1", "--yes", "--let-writers-wait")
 	o.unchanged(start)
 }

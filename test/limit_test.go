@@ -22,7 +22,8 @@ func (o *office) paced(pace string) {
 	if url == "" {
 		url = "sqlite:harbour.db"
 	}
-	o.write("lastboard.toml", "database = 'dev'\n[databases.dev]\nurl = '"+url+"'\nlive = true\n[databases.dev.pace]\n"+pace)
+	o.write("lastboard.toml", "database = 'dev'\n[databases.dev]\nurl = '"+url+"'\nlive = true\n[databases.dev.pace]\n"+
+		pace)
 }
 
 // TestBatchesHaveALimit is that a batch which takes longer than it may is given up and tried
@@ -33,8 +34,11 @@ func TestBatchesHaveALimit(t *testing.T) {
 		rows = append(rows, fmt.Sprintf("(%d, 'n%d', 0)", i+1, i%50))
 	}
 	onEach(t, []string{
-		"create table berth (id integer not null primary key, name varchar(20), twins integer)", "insert into berth values " + strings.Join(rows, ", "),
-		"insert into berth select id + 4000 * n, name, 0 from berth cross join (select 1 as n union all select 2 union all select 3 union all select 4 union all select 5 union all select 6 union all select 7 union all select 8 union all select 9 union all select 10 union all select 11) m",
+		"create table berth (id integer not null primary key, name varchar(20), twins integer)",
+		"insert into berth values " + strings.Join(rows, ", "),
+		"insert into berth select id + 4000 * n, name, 0 from berth cross join (select 1 as n union all select 2 union " +
+			"all select 3 union all select 4 union all select 5 union all select 6 union all select 7 union all select 8 " +
+			"union all select 9 union all select 10 union all select 11) m",
 	}, func(t *testing.T, o *office) {
 		pace := workShare(o.url) + "batch_time = '10ms'\nlock_wait = '1ms'\nbatch_limit = "
 		from, limit, later := "berth other where other.name = berth.name", "1ms", "250ms"
@@ -45,7 +49,8 @@ func TestBatchesHaveALimit(t *testing.T) {
 			from, limit = "berth one join berth other on other.name = one.name where one.id < 1000", "50ms"
 		}
 		o.paced(pace + "'" + limit + "'\n")
-		o.migration("0002-pairs", "-- Rows that take long\nbackfill berth set twins = (select count(*) from "+from+") where id <= 40;\n")
+		o.migration("0002-pairs", "-- Rows that take long\nbackfill berth set twins = (select count(*) from "+from+
+			") where id <= 40;\n")
 		r := o.code(4, "advance", "--yes", "--let-writers-wait", "--slow-statement", "--json")
 		o.wants(r, `"rule":"row-too-slow"`, `"event":"too-slow"`, "batch_limit")
 		o.same("select count(*) from berth where twins > 0", "0")
@@ -54,8 +59,10 @@ func TestBatchesHaveALimit(t *testing.T) {
 			t.Fatal(err)
 		}
 		o.paced(pace + "'" + later + "'\n")
-		o.migration("0002-twins", "-- How many have the same name\nbackfill berth set twins = (select count(*) from berth other where other.name = berth.name) where id <= 40;\n")
-		if r := o.code(0, "advance", "--yes", "--let-writers-wait", "--slow-statement", "--json"); engineWord(o) != "mariadb" {
+		o.migration("0002-twins", "-- How many have the same name\nbackfill berth set twins = (select count(*) from "+
+			"berth other where other.name = berth.name) where id <= 40;\n")
+		if r := o.code(0, "advance", "--yes", "--let-writers-wait", "--slow-statement",
+			"--json"); engineWord(o) != "mariadb" {
 			o.wants(r, `"event":"too-slow"`)
 		}
 		o.same("select min(twins), max(twins), count(*) from berth where id <= 40", "960|960|40")
@@ -72,17 +79,21 @@ func TestWhatIsDoneAtOnceHasALimit(t *testing.T) {
 		rows = append(rows, fmt.Sprintf("(%d, 'n%d')", i+1, i%50))
 	}
 	onEach(t, []string{
-		"create table berth (id integer not null primary key, name varchar(20))", "insert into berth values " + strings.Join(rows, ", "),
-		"create table pier (id integer not null primary key, name varchar(20), berths integer)", "insert into pier values (1, 'n1', 0), (2, 'n2', 0), (3, 'n3', 0)",
+		"create table berth (id integer not null primary key, name varchar(20))",
+		"insert into berth values " + strings.Join(rows, ", "),
+		"create table pier (id integer not null primary key, name varchar(20), berths integer)",
+		"insert into pier values (1, 'n1', 0), (2, 'n2', 0), (3, 'n3', 0)",
 	}, func(t *testing.T, o *office) {
 		o.paced("lock_wait = '5ms'\nbatch_limit = '50ms'\n")
-		o.migration("0002-berths", "-- Their berths\nbackfill pier set berths = (select count(*) from berth one join berth other on other.name <> one.name where one.name = pier.name or one.id > 7);\n")
+		o.migration("0002-berths", "-- Their berths\nbackfill pier set berths = (select count(*) from berth one join "+
+			"berth other on other.name <> one.name where one.name = pier.name or one.id > 7);\n")
 		o.exec("update pier set berths = 0")
 		code, what := 1, "nothing was changed"
 		if engineWord(o) == "mariadb" { // what defines something commits by itself
 			code, what = 4, "no row is lost"
 		}
-		o.wants(o.code(code, "advance", "--yes", "--slow-statement"), "it takes longer than 50ms, for which others could not write to pier", "batch_limit", what)
+		o.wants(o.code(code, "advance", "--yes", "--slow-statement"),
+			"it takes longer than 50ms, for which others could not write to pier", "batch_limit", what)
 		o.same("select max(berths) from pier", "0")
 		o.must("advance", "--yes", "--slow-statement", "--let-writers-wait")
 		o.same("select count(*) from pier where berths > 0", "3")
@@ -98,12 +109,15 @@ func TestLookupsWithoutAnIndex(t *testing.T) {
 		rows = append(rows, fmt.Sprintf("(%d, 'n%d', 0)", i+1, i/2))
 	}
 	onEach(t, []string{
-		"create table berth (id integer not null primary key, name varchar(20), twins integer)", "insert into berth values " + strings.Join(rows, ", "),
-		"insert into berth select id + 4000 * n, name || '-' || n, 0 from berth cross join (select 1 as n union all select 2 union all select 3 union all select 4 union all select 5) m",
+		"create table berth (id integer not null primary key, name varchar(20), twins integer)",
+		"insert into berth values " + strings.Join(rows, ", "),
+		"insert into berth select id + 4000 * n, name || '-' || n, 0 from berth cross join (select 1 as n union all " +
+			"select 2 union all select 3 union all select 4 union all select 5) m",
 	}, func(t *testing.T, o *office) {
 		slow := "backfill berth set twins = (select count(*) from berth other where other.name = berth.name);\n"
 		o.migration("0002-twins", "-- How many have the same name\n"+slow)
-		o.wants(o.code(3, "check"), "slow-statement", "24000 rows for each of 24000", "create index on berth (name)", "--slow-statement")
+		o.wants(o.code(3, "check"), "slow-statement", "24000 rows for each of 24000", "create index on berth (name)",
+			"--slow-statement")
 		before := o.snapshot()
 		o.wants(o.code(3, "advance", "--yes"), "slow-statement")
 		o.unchanged(before)
@@ -112,7 +126,8 @@ func TestLookupsWithoutAnIndex(t *testing.T) {
 		o.must("advance", "--yes")
 		o.same("select min(twins), max(twins) from berth", "2|2")
 		// With the index there, the engine says itself that it reads little.
-		o.migration("0003-again", "-- Again\nbackfill berth set twins = 1 + (select count(*) from berth other where other.name = berth.name);\n")
+		o.migration("0003-again", "-- Again\nbackfill berth set twins = 1 + (select count(*) from berth other where "+
+			"other.name = berth.name);\n")
 		o.must("check")
 		// What is read once, or a small table, is no matter.
 		o.migration("0003-again", "-- Again\nbackfill berth set twins = (select count(*) from berth other);\n")

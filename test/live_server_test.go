@@ -16,7 +16,8 @@ func liveOffice(t *testing.T, pace string, statements ...string) *office {
 	t.Helper()
 	o := newServerOffice(t, statements...)
 	o.must("adopt", "--yes")
-	o.write("lastboard.toml", "database = 'dev'\n[databases.dev]\nurl = '"+o.url+"'\nlive = true\n[databases.dev.pace]\n"+pace)
+	o.write("lastboard.toml", "database = 'dev'\n[databases.dev]\nurl = '"+o.url+"'\nlive = true\n[databases.dev.pace]\n"+
+		pace)
 	return o
 }
 
@@ -63,7 +64,8 @@ func TestNoValueIsLostWhileAColumnIsFilled(t *testing.T) {
 			statement := "alter table call add fee bigint" + []string{" not null", ""}[j] + " using (id * 2)"
 			t.Run(name+", "+what, func(t *testing.T) {
 				o := liveOffice(t, "lock_wait = '20ms'\nlock_tries = 200\nbatch_time = '4ms'\nwork_share = '66 %'\n", create,
-					fmt.Sprintf("insert into call select g, g from generate_series(1, %d) g", rows), "create index call_by_id on call (id)", "analyze")
+					fmt.Sprintf("insert into call select g, g from generate_series(1, %d) g", rows),
+					"create index call_by_id on call (id)", "analyze")
 				o.migration("0002-change", "-- A change\n"+statement+";\n")
 				o.wants(o.code(0, "forecast"), "backfill")
 				next := atomic.Int64{}
@@ -98,9 +100,11 @@ func TestNoValueIsLostWhileAColumnIsFilled(t *testing.T) {
 // TestDeadlockGivesWay is that a batch which the server has chosen to give way is done
 // again.
 func TestDeadlockGivesWay(t *testing.T) {
-	o := liveOffice(t, "lock_wait = '5s'\nbatch_time = '5s'\n", "create table call (id integer primary key, dues integer)", "insert into call select g, 0 from generate_series(1, 5000) g",
+	o := liveOffice(t, "lock_wait = '5s'\nbatch_time = '5s'\n", "create table call (id integer primary key, dues integer)",
+		"insert into call select g, 0 from generate_series(1, 5000) g",
 		// A batch pauses at one row, so that the other transaction can ask for the first one.
-		"create function pause() returns trigger language plpgsql as $$ begin if new.id = 300 and new.dues = 1 then perform pg_sleep(0.5); end if; return new; end $$",
+		"create function pause() returns trigger language plpgsql as $$ begin if new.id = 300 and new.dues = 1 then "+
+			"perform pg_sleep(0.5); end if; return new; end $$",
 		"create trigger pause before update on call for each row execute function pause()", "analyze")
 	_, name, _ := strings.Cut(strings.TrimPrefix(o.url, "postgres://"), "/")
 	o.exec("alter database " + name + " set deadlock_timeout = '10ms'")
@@ -143,10 +147,13 @@ func TestDeadlockGivesWay(t *testing.T) {
 // TestAutovacuumYields is that the server's own cleaning of a table keeps nobody from
 // changing it: a short try for a strong lock alone would never make it yield.
 func TestAutovacuumYields(t *testing.T) {
-	o := liveOffice(t, "lock_wait = '100ms'\nlock_tries = 4\n", "create table call (id integer, berth text) with (autovacuum_vacuum_cost_delay = 100, autovacuum_vacuum_cost_limit = 1, autovacuum_vacuum_threshold = 1, autovacuum_vacuum_scale_factor = 0)",
+	o := liveOffice(t, "lock_wait = '100ms'\nlock_tries = 4\n",
+		"create table call (id integer, berth text) with (autovacuum_vacuum_cost_delay = 100, "+
+			"autovacuum_vacuum_cost_limit = 1, autovacuum_vacuum_threshold = 1, autovacuum_vacuum_scale_factor = 0)",
 		"insert into call select g, repeat('x', 200) from generate_series(1, 50000) g", "delete from call where id % 2 = 0")
 	o.migration("0002-change", "-- A change\nalter table call add fee integer;\n")
-	const busy = "select count(*) from pg_stat_progress_vacuum where relid = 'call'::regclass and datname = current_database()"
+	const busy = "select count(*) from pg_stat_progress_vacuum where relid = 'call'::regclass and datname = " +
+		"current_database()"
 	db := o.open()
 	defer db.Close()
 	for i := 0; ; i++ {

@@ -12,24 +12,31 @@ func TestManyTables(t *testing.T) {
 	beside(t)
 	var statements []string
 	for i := range 60 {
-		statements = append(statements, fmt.Sprintf("create table buoy_%d (id integer primary key, name text not null, depth_m numeric default %d)", i, i),
-			fmt.Sprintf("create index buoy_%d_by_name on buoy_%d (name)", i, i), fmt.Sprintf("insert into buoy_%d (id, name) values (1, 'b%d'), (2, 'c')", i, i))
+		statements = append(statements, fmt.Sprintf("create table buoy_%d (id integer primary key, name text not null, "+
+			"depth_m numeric default %d)", i, i),
+			fmt.Sprintf("create index buoy_%d_by_name on buoy_%d (name)", i, i),
+			fmt.Sprintf("insert into buoy_%d (id, name) values (1, 'b%d'), (2, 'c')", i, i))
 	}
 	o := newOffice(t, append(statements,
-		"create table light (id integer primary key, buoy_id integer references buoy_7, color text)", "insert into light values (1, 2, 'red')",
+		"create table light (id integer primary key, buoy_id integer references buoy_7, color text)",
+		"insert into light values (1, 2, 'red')",
 		"create view deep as select id, depth_m from buoy_9 where depth_m > 1",
 		"create trigger lit after insert on light begin update buoy_11 set name = new.color where id = new.buoy_id; end")...)
 	o.must("adopt", "--yes")
 	base := o.snapshot()
 	// One that works for each thing that a change could reach.
 	works := []string{
-		"alter table buoy_1 add flag varchar(9) not null default 'NO', rename depth_m to depth;\nalter table buoy_1 rename to beacon;\n",
+		"alter table buoy_1 add flag varchar(9) not null default 'NO', rename depth_m to depth;\nalter table buoy_1 " +
+			"rename to beacon;\n",
 		"alter table buoy_2 add other text using ((select b.name from buoy_3 b where b.id = buoy_2.id));\n",
-		"alter table buoy_4 add constraint named check (name <> '');\nalter table buoy_5 add light_id integer references light;\n",
+		"alter table buoy_4 add constraint named check (name <> '');\nalter table buoy_5 add light_id integer " +
+			"references light;\n",
 		"create view shallow as select id, depth_m from buoy_6 where depth_m < 9;\n",
-		"create table quay (id integer primary key, buoy_id integer not null references buoy_8);\ninsert into quay (id, buoy_id) values (1, 2);\n",
+		"create table quay (id integer primary key, buoy_id integer not null references buoy_8);\ninsert into quay (id, " +
+			"buoy_id) values (1, 2);\n",
 		"drop table buoy_12;\nalter table buoy_7 add kind varchar(9);\ncreate index quay_by_buoy on quay (buoy_id);\n",
-		"-- by hand\nbackfill buoy_13 set name = (select color from light where id = 1) where id = 1;\ndelete from buoy_14 where id = 2;\nassert (select count(*) from buoy_15) = 2;\n",
+		"-- by hand\nbackfill buoy_13 set name = (select color from light where id = 1) where id = 1;\ndelete from " +
+			"buoy_14 where id = 2;\nassert (select count(*) from buoy_15) = 2;\n",
 	}
 	for i, text := range works {
 		o.migration(fmt.Sprintf("%04d-change", i+2), "-- A change\n"+text)

@@ -16,13 +16,17 @@ func largeOnMariaDB(t *testing.T, rows int, create string, more ...string) *offi
 	t.Helper()
 	o := newOfficeOn(t, mariadb, append([]string{
 		create + " engine=InnoDB character set utf8mb4 collate utf8mb4_nopad_bin",
-		fmt.Sprintf("insert into call_ (dues, note) select seq, concat('n', seq) from seq_1_to_%d", rows), "analyze table call_"}, more...)...)
+		fmt.Sprintf("insert into call_ (dues, note) select seq, concat('n', seq) from seq_1_to_%d", rows),
+		"analyze table call_"}, more...)...)
 	o.must("adopt", "--yes")
-	o.write("lastboard.toml", "database = 'dev'\n[databases.dev]\nurl = '"+o.url+"'\nlive = true\n[databases.dev.pace]\nlock_wait = '50ms'\nlock_tries = 200\nbatch_time = '4ms'\nwork_share = '83 %'\n")
+	o.write("lastboard.toml", "database = 'dev'\n[databases.dev]\nurl = '"+o.url+
+		"'\nlive = true\n[databases.dev.pace]\nlock_wait = '50ms'\nlock_tries = 200\nbatch_time = '4ms'\nwork_share = "+
+		"'83 %'\n")
 	return o
 }
 
-const largeCall = "create table call_ (id bigint auto_increment primary key, dues integer not null, least integer, paid boolean, note varchar(50), constraint heavy check (dues > 0))"
+const largeCall = "create table call_ (id bigint auto_increment primary key, dues integer not null, least " +
+	"integer, paid boolean, note varchar(50), constraint heavy check (dues > 0))"
 
 // TestMariaDBChecksOfALargeTable adds checks to a table that is in use, without a copy of
 // it: they have their names, follow their columns, and come and go.
@@ -46,7 +50,8 @@ alter table call_ add constraint "it's order" check (least < dues or least is nu
 	db := o.open()
 	defer db.Close()
 	for _, statement := range []string{
-		"update call_ set least = dues + 1 where id = 1", "update call_ set note = 'y' where id = 2", "update call_ set dues = -1 where id = 3", "update call_ set least = -7 where id = 4",
+		"update call_ set least = dues + 1 where id = 1", "update call_ set note = 'y' where id = 2",
+		"update call_ set dues = -1 where id = 3", "update call_ set least = -7 where id = 4",
 	} {
 		if _, err := db.Exec(statement); err == nil {
 			t.Errorf("%s breaks no check", statement)
@@ -61,7 +66,9 @@ alter table call_ rename dues to harbour_dues, rename constraint noted to said, 
 alter table call_ alter least set data type bigint;
 `)
 	o.must("advance", "--yes", "--let-writers-wait", "--settle")
-	for _, statement := range []string{"update call_ set least = 30000 where id = 1", "update call_ set note = 'y' where id = 2", "update call_ set harbour_dues = -1 where id = 3", "update call_ set least = -7 where id = 4"} {
+	for _, statement := range []string{"update call_ set least = 30000 where id = 1",
+		"update call_ set note = 'y' where id = 2", "update call_ set harbour_dues = -1 where id = 3",
+		"update call_ set least = -7 where id = 4"} {
 		if _, err := db.Exec(statement); err == nil {
 			t.Errorf("%s breaks no check", statement)
 		}
@@ -119,7 +126,8 @@ func TestMariaDBCheckThatRowsBreakMeanwhile(t *testing.T) {
 			late++
 			o.wants(r, "a row breaks constraint moderate")
 		}
-		o.same("select count(*) from information_schema.check_constraints where constraint_schema = database() and check_clause like '%1000000%'", "0")
+		o.same("select count(*) from information_schema.check_constraints where constraint_schema = database() and "+
+			"check_clause like '%1000000%'", "0")
 		o.same("select count(*) from "+o.ledger("migration")+" where version = '0002'", "0")
 		db := o.open()
 		if _, err := db.Exec("update call_ set dues = 1 where dues = 2000000"); err != nil {
@@ -127,7 +135,8 @@ func TestMariaDBCheckThatRowsBreakMeanwhile(t *testing.T) {
 		}
 		db.Close()
 	}
-	t.Logf("the check stood %d times, was refused before anything was touched %d times, and was taken off %d times", stood, refused, late)
+	t.Logf("the check stood %d times, was refused before anything was touched %d times, and was taken off %d times", stood,
+		refused, late)
 }
 
 // TestMariaDBOutOfInstantChanges changes a table that the server alters at once no more,
@@ -139,7 +148,8 @@ func TestMariaDBOutOfInstantChanges(t *testing.T) {
 	}
 	var worn []string
 	for range 10 {
-		worn = append(worn, "alter table call_ "+strings.Join(add, ", ")+", algorithm=instant", "alter table call_ "+strings.Join(drop, ", ")+", algorithm=instant")
+		worn = append(worn, "alter table call_ "+strings.Join(add, ", ")+", algorithm=instant",
+			"alter table call_ "+strings.Join(drop, ", ")+", algorithm=instant")
 	}
 	for i, c := range [][2]string{
 		{"a column comes", "alter table call_ add fee integer default 7"},
@@ -208,7 +218,9 @@ func TestMariaDBNotNullOfALargeTable(t *testing.T) {
 
 func notNullOfALargeTable(t *testing.T, kind, create string) {
 	o := largeOnMariaDB(t, 15_000, create)
-	o.write("lastboard.toml", "database = 'dev'\n[databases.dev]\nurl = '"+o.url+"'\nlive = true\n[databases.dev.pace]\nlock_wait = '2ms'\nlock_tries = 1000\nbatch_time = '4ms'\nwork_share = '83 %'\n")
+	o.write("lastboard.toml", "database = 'dev'\n[databases.dev]\nurl = '"+o.url+
+		"'\nlive = true\n[databases.dev.pace]\nlock_wait = '2ms'\nlock_tries = 1000\nbatch_time = '4ms'\nwork_share = "+
+		"'83 %'\n")
 	start := o.must("describe", "--json")
 	var inserted atomic.Int64
 	stop := o.meanwhile(2, func(db *sql.DB, r *rand.Rand) error {
@@ -222,11 +234,14 @@ func notNullOfALargeTable(t *testing.T, kind, create string) {
 	})
 	for i, c := range []struct{ statement, wrong string }{
 		{"alter table call_ alter note set not null", "note = ''"},
-		{"alter table call_ add column tag varchar(60) not null default 'late 0!' using (note || '!'), add column token uuid not null default uuid()", "tag not regexp '^(n[0-9]+|late [0-9]+|now [0-9]+)!$' or token like '00000000%'"},
-		{"alter table call_ alter note drop not null, alter least set default 0, alter least set not null using (dues - 1)", "least is null or id <= 15000 and least <> dues - 1"},
+		{"alter table call_ add column tag varchar(60) not null default 'late 0!' using (note || '!'), add column token " +
+			"uuid not null default uuid()", "tag not regexp '^(n[0-9]+|late [0-9]+|now [0-9]+)!$' or token like '00000000%'"},
+		{"alter table call_ alter note drop not null, alter least set default 0, alter least set not null using (dues - 1)",
+			"least is null or id <= 15000 and least <> dues - 1"},
 	} {
 		o.migration(fmt.Sprintf("%04d-change", i+2), "-- A change\n"+c.statement+";\n")
-		if f := o.must("forecast", "--statements"); strings.Contains(f, "algorithm=copy") || strings.Contains(f, "algorithm=inplace") && (kind != "virtual" || strings.Contains(c.statement, "add column")) {
+		if f := o.must("forecast", "--statements"); strings.Contains(f, "algorithm=copy") ||
+			strings.Contains(f, "algorithm=inplace") && (kind != "virtual" || strings.Contains(c.statement, "add column")) {
 			t.Errorf("%s: the table would be written anew:\n%s", c.statement, f)
 		}
 		if kind == "virtual" && !strings.Contains(c.statement, "add column") {
@@ -236,12 +251,15 @@ func notNullOfALargeTable(t *testing.T, kind, create string) {
 		o.same("select count(*) from call_ where "+c.wrong, "0")
 		o.must("audit")
 	}
-	o.same("select group_concat(column_name, ' ', is_nullable order by ordinal_position separator ', ') from information_schema.columns where table_schema = database() and table_name = 'call_' and column_name <> 'twice'",
+	o.same("select group_concat(column_name, ' ', is_nullable order by ordinal_position separator ', ') from "+
+		"information_schema.columns where table_schema = database() and table_name = 'call_' and column_name <> 'twice'",
 		"id NO, dues NO, least NO, paid YES, note YES, tag NO, token NO")
-	o.same("select count(distinct token) = count(*), group_concat(distinct trigger_name) from call_ left join information_schema.triggers on trigger_schema = database() and trigger_name like '%fill'", "1|null")
+	o.same("select count(distinct token) = count(*), group_concat(distinct trigger_name) from call_ left join "+
+		"information_schema.triggers on trigger_schema = database() and trigger_name like '%fill'", "1|null")
 	stop()
 	o.must("retreat", "--to", "1", "--yes", "--settle", "--let-writers-wait")
-	if back := o.must("describe", "--json"); strings.Join(strings.Split(back, `"rows"`)[:1], "") != strings.Join(strings.Split(start, `"rows"`)[:1], "") {
+	if back := o.must("describe", "--json"); strings.Join(strings.Split(back, `"rows"`)[:1],
+		"") != strings.Join(strings.Split(start, `"rows"`)[:1], "") {
 		t.Errorf("the way back differs: %s", firstDifference(start, back))
 	}
 	o.same("select count(*) - 15000 from call_", fmt.Sprint(inserted.Load()))
@@ -252,16 +270,25 @@ func notNullOfALargeTable(t *testing.T, kind, create string) {
 // it leads to where nobody uses it, and so does its way back.
 func TestMariaDBInUseOrNot(t *testing.T) {
 	for _, statement := range []string{
-		"alter table call_ add column a integer not null check (a > 0) using (dues), add column b varchar(30) not null after dues using (upper(note)), add column c text not null default 'x' using (note), add column d integer generated always as (a + 1)",
-		"alter table call_ add column a varchar(40) collate utf8mb4_unicode_nopad_ci not null unique using (note || cast(dues as varchar(9))), add column b boolean not null default true using (dues > 7); comment on column call_.a is 'a name'; create index by_b on call_ (b, a)",
-		"alter table call_ add column a date not null first using (date '2031-01-01'), add column b numeric(9,2) not null using (dues * 1.5), add column e varbinary(8) not null default x'00' using (x'0102')",
-		"alter table call_ alter note set not null, alter note set default 'n', alter least set not null using (dues), rename column note to remark",
-		"alter table call_ alter note set data type varchar(90) using (trim(note)), alter note set not null; alter table call_ alter note drop not null",
-		"alter table call_ alter dues set data type bigint using (dues * 2), rename column dues to cents, add column a integer not null using (id + 1)",
+		"alter table call_ add column a integer not null check (a > 0) using (dues), add column b varchar(30) not null " +
+			"after dues using (upper(note)), add column c text not null default 'x' using (note), add column d integer " +
+			"generated always as (a + 1)",
+		"alter table call_ add column a varchar(40) collate utf8mb4_unicode_nopad_ci not null unique using (note || " +
+			"cast(dues as varchar(9))), add column b boolean not null default true using (dues > 7); comment on column " +
+			"call_.a is 'a name'; create index by_b on call_ (b, a)",
+		"alter table call_ add column a date not null first using (date '2031-01-01'), add column b numeric(9,2) not " +
+			"null using (dues * 1.5), add column e varbinary(8) not null default x'00' using (x'0102')",
+		"alter table call_ alter note set not null, alter note set default 'n', alter least set not null using (dues), " +
+			"rename column note to remark",
+		"alter table call_ alter note set data type varchar(90) using (trim(note)), alter note set not null; alter " +
+			"table call_ alter note drop not null",
+		"alter table call_ alter dues set data type bigint using (dues * 2), rename column dues to cents, add column a " +
+			"integer not null using (id + 1)",
 	} {
 		t.Run(statement, func(t *testing.T) {
 			var seen [2][3]string
-			for i, settings := range []string{"live = true\n[databases.dev.pace]\nlock_wait = '2ms'\nlock_tries = 1000\nbatch_time = '4ms'\nwork_share = '83 %'\n", ""} {
+			for i, settings := range []string{"live = true\n[databases.dev.pace]\nlock_wait = '2ms'\nlock_tries = " +
+				"1000\nbatch_time = '4ms'\nwork_share = '83 %'\n", ""} {
 				o := largeOnMariaDB(t, 9_000, strings.Replace(largeCall, ", constraint heavy check (dues > 0)", "", 1))
 				o.write("lastboard.toml", "database = 'dev'\n[databases.dev]\nurl = '"+o.url+"'\n"+settings)
 				look := func() string {

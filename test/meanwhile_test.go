@@ -84,7 +84,8 @@ func officeOn(t *testing.T, name string, statements []string) (o *office) {
 // TestDecidedAnew is that a run which was decided before another one changed the database
 // does nothing: not twice, not back twice, and not on with what has been taken back.
 func TestDecidedAnew(t *testing.T) {
-	onEach(t, []string{"create table berth (id integer primary key, n integer)", "insert into berth values (1, 1), (2, 1)"}, func(t *testing.T, o *office) {
+	onEach(t, []string{"create table berth (id integer primary key, n integer)",
+		"insert into berth values (1, 1), (2, 1)"}, func(t *testing.T, o *office) {
 		meanwhile := func(args []string, others ...[]string) {
 			t.Helper()
 			p := o.pausedAt("claiming:1", args...)

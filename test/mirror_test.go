@@ -18,7 +18,8 @@ import (
 	"github.com/jackc/pgx/v5/pgconn"
 )
 
-var ages = flag.Duration("ages", 1500*time.Millisecond, "how long programs of two ages write beside each other in each stage of an overlap")
+var ages = flag.Duration("ages", 1500*time.Millisecond,
+	"how long programs of two ages write beside each other in each stage of an overlap")
 
 // boat is a row as a program last wrote it.
 type boat struct {
@@ -113,7 +114,8 @@ func (c *crew) write() error {
 		after = func() { c.set(a, boat{word, "", 2}); c.set(b, boat{word + "b", "", 3}) }
 	case 3:
 		now := c.fresh()
-		exec("insert into vessel (id, NAME, tons) select $1::int, cast($2 as text), 4 union all select 0, 'none', 0 where false", now, word)
+		exec("insert into vessel (id, NAME, tons) select $1::int, cast($2 as text), 4 union all select 0, 'none', 0 "+
+			"where false", now, word)
 		after = func() { c.set(now, boat{word, "", 4}) }
 	case 4, 5:
 		exec("update vessel set NAME = $2 where id = $1", id, word)
@@ -127,12 +129,14 @@ func (c *crew) write() error {
 	case 8: // all columns that it knows are written back, one of them changed
 		var b boat
 		var port sql.NullString
-		err = tx.QueryRow(strings.NewReplacer("NAME", n, "FLAG", f).Replace("select NAME, FLAG, tons from vessel where id = $1 for update"), id).Scan(&b.name, &port, &b.tons)
+		err = tx.QueryRow(strings.NewReplacer("NAME", n, "FLAG",
+			f).Replace("select NAME, FLAG, tons from vessel where id = $1 for update"), id).Scan(&b.name, &port, &b.tons)
 		exec("update vessel set NAME = $2, FLAG = $3, tons = $4 where id = $1", id, b.name, port, 77)
 		after = func() { c.set(id, boat{was.name, was.flag, 77}) }
 	case 9:
 		port := c.port() + "u"
-		exec("insert into vessel (id, NAME, FLAG) values ($1, $2, $3) on conflict (id) do update set NAME = excluded.NAME, FLAG = excluded.FLAG", id, word, port)
+		exec("insert into vessel (id, NAME, FLAG) values ($1, $2, $3) on conflict (id) do update set NAME = "+
+			"excluded.NAME, FLAG = excluded.FLAG", id, word, port)
 		after = func() { c.set(id, boat{word, port, was.tons}) }
 	case 10:
 		exec("delete from vessel where id = $1", id)
@@ -192,17 +196,23 @@ func (c *crew) work(stop *atomic.Bool) {
 func TestTwoAgesWriteOneColumn(t *testing.T) {
 	const rows = 12_000
 	o := liveOffice(t, "lock_wait = '200ms'\nlock_tries = 500\nbatch_time = '10ms'\n",
-		"create table vessel (id integer primary key, name text not null default 'none', flag varchar(40) unique, tons integer not null default 0)",
+		"create table vessel (id integer primary key, name text not null default 'none', flag varchar(40) unique, tons "+
+			"integer not null default 0)",
 		"create index by_name on vessel (name)", "create table seen (id integer)",
 		// It finds the column under whatever name it has.
-		"create function shout() returns trigger language plpgsql as $$ declare j jsonb := to_jsonb(new); k text := case when j ? 'name' then 'name' else 'title' end; "+
-			"begin if j->>k like 'shout%' then new := jsonb_populate_record(new, jsonb_build_object(k, upper(j->>k))); end if; return new; end $$",
+		"create function shout() returns trigger language plpgsql as $$ declare j jsonb := to_jsonb(new); k text := "+
+			"case when j ? 'name' then 'name' else 'title' end; "+
+			"begin if j->>k like 'shout%' then new := jsonb_populate_record(new, jsonb_build_object(k, upper(j->>k))); end "+
+			"if; return new; end $$",
 		"create trigger shout before insert or update on vessel for each row execute function shout()",
-		"create function notice() returns trigger language plpgsql as $$ begin insert into seen values (new.id); return null; end $$",
+		"create function notice() returns trigger language plpgsql as $$ begin insert into seen values (new.id); return "+
+			"null; end $$",
 		"create trigger notice after update of name on vessel for each row execute function notice()",
-		fmt.Sprintf("insert into vessel (id, name, flag) select -g, 'old ' || g, 'F' || g from generate_series(1, %d) g", rows), "analyze")
+		fmt.Sprintf("insert into vessel (id, name, flag) select -g, 'old ' || g, 'F' || g from generate_series(1, %d) g",
+			rows), "analyze")
 	start := o.canonical(true)
-	o.migration("0002-title", "-- A vessel has a title\nalter table vessel rename column name to title, rename column flag to colours;\n")
+	o.migration("0002-title", "-- A vessel has a title\nalter table vessel rename column name to title, rename "+
+		"column flag to colours;\n")
 	db := o.open()
 	defer db.Close()
 	db.SetMaxOpenConns(8)
@@ -210,7 +220,8 @@ func TestTwoAgesWriteOneColumn(t *testing.T) {
 		var stop atomic.Bool
 		var all sync.WaitGroup
 		for _, n := range numbers {
-			c := &crew{t: t, db: db, r: rand.New(rand.NewPCG(uint64(n), 3)), name: name, flag: flag, number: n, boats: map[int]*boat{}}
+			c := &crew{t: t, db: db, r: rand.New(rand.NewPCG(uint64(n), 3)), name: name, flag: flag, number: n,
+				boats: map[int]*boat{}}
 			crews = append(crews, c)
 			all.Go(func() { c.work(&stop) })
 		}
@@ -224,7 +235,8 @@ func TestTwoAgesWriteOneColumn(t *testing.T) {
 	crews = append(old, after...)
 	looked := 0
 	for end := time.Now().Add(*ages); time.Now().Before(end) || looked < 30; looked++ {
-		if n := o.query("select count(*) from vessel where record_image_ne(row(name, flag), row(title, colours))"); n != "int64:0" {
+		const differ = "record_image_ne(row(name, flag), row(title, colours))"
+		if n := o.query("select count(*) from vessel where " + differ); n != "int64:0" {
 			t.Fatalf("%s rows have other values by one name than by the other", n)
 		}
 	}
@@ -239,7 +251,8 @@ func TestTwoAgesWriteOneColumn(t *testing.T) {
 			b := c.boats[id]
 			var got boat
 			var port sql.NullString
-			if err := db.QueryRow("select title, colours, tons from vessel where id = $1", id).Scan(&got.name, &port, &got.tons); err != nil {
+			if err := db.QueryRow("select title, colours, tons from vessel where id = $1", id).Scan(&got.name, &port,
+				&got.tons); err != nil {
 				t.Fatalf("row %d of a program that knows %s: %v", id, c.name, err)
 			}
 			if got.flag = port.String; got != *b {
@@ -249,7 +262,8 @@ func TestTwoAgesWriteOneColumn(t *testing.T) {
 	}
 	t.Logf("%d writes, %d looks", wrote, looked)
 	o.same("select count(*) from vessel where id < 0 and (title <> 'old ' || -id or colours <> 'F' || -id)", "0")
-	o.same(fmt.Sprintf("select count(*) from vessel where id < 0 and title is not null and %d = (select count(*) from vessel where id < 0)", rows), fmt.Sprint(rows))
+	o.same(fmt.Sprintf("select count(*) from vessel where id < 0 and title is not null and %d = (select count(*) "+
+		"from vessel where id < 0)", rows), fmt.Sprint(rows))
 	o.must("audit")
 	o.must("retreat", "--to", "1", "--yes", "--settle")
 	o.exec("delete from vessel where id >= 0", "truncate seen")
@@ -259,13 +273,16 @@ func TestTwoAgesWriteOneColumn(t *testing.T) {
 // TestTwoNamesOfOneColumn is what holds while a column has two names: of rights, defaults, later
 // migrations, a statement that writes both, and triggers that somebody takes away.
 func TestTwoNamesOfOneColumn(t *testing.T) {
-	o := liveOffice(t, "", "create table vessel (id integer primary key, name varchar(40) not null default 'none', tons integer)",
-		"insert into vessel values (1, 'a', 1), (2, 'b', 2)", "create function nothing() returns trigger language plpgsql as $$ begin return new; end $$",
+	o := liveOffice(t, "", "create table vessel (id integer primary key, name varchar(40) not null default 'none', "+
+		"tons integer)",
+		"insert into vessel values (1, 'a', 1), (2, 'b', 2)",
+		"create function nothing() returns trigger language plpgsql as $$ begin return new; end $$",
 		"create trigger of_the_office before update on vessel for each row execute function nothing()")
 	role := "clerk_" + o.name()
 	o.exec("create role "+role, "grant select (id, name), update (name) on vessel to "+role)
 	defer o.exec("drop owned by "+role, "drop role "+role)
-	o.exec("create schema yard", "create table yard.vessel (id integer primary key, hull varchar(9))", "insert into yard.vessel values (1, 'steel')")
+	o.exec("create schema yard", "create table yard.vessel (id integer primary key, hull varchar(9))",
+		"insert into yard.vessel values (1, 'steel')")
 	o.migration("0002-yard", "-- The yard's\nalter table yard.vessel rename column hull to made_of;\n")
 	o.must("advance", "--yes")
 	defer o.must("retreat", "--to", "1", "--yes")
@@ -278,10 +295,14 @@ func TestTwoNamesOfOneColumn(t *testing.T) {
 	o.must("audit")
 
 	o.exec("set role " + role + "; update vessel set title = 'by the clerk' where id = 1; reset role")
-	o.exec("set session_replication_role = replica; update vessel set title = 'x' where id = 2; update vessel set name = 'b' where id = 2; set session_replication_role = origin")
-	o.exec("insert into vessel (id, name) values (3, 'old')", "insert into vessel (id, title) values (4, 'new')", "insert into vessel (id) values (5)",
-		"insert into vessel (id, title) values (6, default)", "insert into vessel (id, name, title) values (7, 'same', 'same')", "update vessel set name = title, title = name")
-	o.same("select id, name, title from vessel order by id", "1|by the clerk|by the clerk\n2|b|b\n3|old|old\n4|new|new\n5|none|none\n6|none|none\n7|same|same")
+	o.exec("set session_replication_role = replica; update vessel set title = 'x' where id = 2; update vessel set " +
+		"name = 'b' where id = 2; set session_replication_role = origin")
+	o.exec("insert into vessel (id, name) values (3, 'old')", "insert into vessel (id, title) values (4, 'new')",
+		"insert into vessel (id) values (5)",
+		"insert into vessel (id, title) values (6, default)",
+		"insert into vessel (id, name, title) values (7, 'same', 'same')", "update vessel set name = title, title = name")
+	o.same("select id, name, title from vessel order by id",
+		"1|by the clerk|by the clerk\n2|b|b\n3|old|old\n4|new|new\n5|none|none\n6|none|none\n7|same|same")
 	db := o.open()
 	defer db.Close()
 	for _, text := range []string{
@@ -294,7 +315,8 @@ func TestTwoNamesOfOneColumn(t *testing.T) {
 		}
 	}
 
-	for _, statement := range []string{"alter table vessel alter title set default 'x'", "backfill vessel set name = 'x'", "create index by_title on vessel (title)", "drop table vessel"} {
+	for _, statement := range []string{"alter table vessel alter title set default 'x'", "backfill vessel set name = 'x'",
+		"create index by_title on vessel (title)", "drop table vessel"} {
 		o.migration("0004-way", "-- In the way\n"+statement+";\n")
 		if r := o.run("advance", "--yes"); statement != "drop table vessel" {
 			o.wants(r, "settle-first", "0003")
@@ -302,7 +324,8 @@ func TestTwoNamesOfOneColumn(t *testing.T) {
 			o.must("retreat", "--to", "3", "--yes")
 		}
 	}
-	o.migration("0004-way", "-- Beside it\nalter table vessel alter tons set not null using (0), add column port varchar(20) using ('p' || cast(id as varchar(9)));\nbackfill vessel set tons = tons + 1;\n")
+	o.migration("0004-way", "-- Beside it\nalter table vessel alter tons set not null using (0), add column port "+
+		"varchar(20) using ('p' || cast(id as varchar(9)));\nbackfill vessel set tons = tons + 1;\n")
 	o.must("advance", "--yes")
 	o.same("select count(*) from vessel where name <> title or port <> 'p' || id", "0")
 	o.must("audit")
@@ -329,11 +352,14 @@ func TestTwoNamesOfOneColumn(t *testing.T) {
 func TestTwoNamesThatAreHostile(t *testing.T) {
 	const table, old, now = `o'$lastboard$"%s`, `n'$lastboard$"; drop table plain; --%I`, `m\'$lastboard$"$$`
 	table1, old1, now1 := quoted(table), quoted(old), quoted(now)
-	o := liveOffice(t, "", "create table plain (id integer)", "create table "+table1+" (id integer primary key, "+old1+" varchar(20) unique default 'no''ne')", "insert into "+table1+" values (1, 'a')")
+	o := liveOffice(t, "", "create table plain (id integer)",
+		"create table "+table1+" (id integer primary key, "+old1+" varchar(20) unique default 'no''ne')",
+		"insert into "+table1+" values (1, 'a')")
 	start := o.canonical(true)
 	o.migration("0002-name", "-- A name\nalter table "+table1+" rename column "+old1+" to "+now1+";\n")
 	o.wants(o.code(0, "advance", "--yes"), "0002 is open")
-	o.exec("insert into "+table1+" (id, "+old1+") values (2, 'old')", "insert into "+table1+" (id, "+now1+") values (3, 'new')", "insert into "+table1+" (id) values (4)")
+	o.exec("insert into "+table1+" (id, "+old1+") values (2, 'old')",
+		"insert into "+table1+" (id, "+now1+") values (3, 'new')", "insert into "+table1+" (id) values (4)")
 	o.same("select id, "+old1+", "+now1+" from "+table1+" order by id", "1|a|a\n2|old|old\n3|new|new\n4|no'ne|no'ne")
 	o.must("audit")
 	o.must("settle", "--yes")

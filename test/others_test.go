@@ -15,10 +15,13 @@ func TestWhatOthersMakeStays(t *testing.T) {
 				if name == "SQLite" {
 					o.write("lastboard.toml", liveFile)
 				}
-				o.migration("0002-tag", "-- A tag\nalter table vessel add column tag varchar(80) not null using (name || '!');\nalter table berth add column depth integer;\n")
+				o.migration("0002-tag", "-- A tag\nalter table vessel add column tag varchar(80) not null using (name || "+
+					"'!');\nalter table berth add column depth integer;\n")
 				o.dies("batch-committed:2", "advance", "--yes", "--let-writers-wait")
-				o.exec("alter table vessel add column salary integer", "update vessel set salary = id", "create index by_salary on vessel (salary)",
-					"create table pier (id integer primary key, n integer)", "insert into pier values (1, 2)", "alter table berth add column pay integer", "update berth set pay = 9")
+				o.exec("alter table vessel add column salary integer", "update vessel set salary = id",
+					"create index by_salary on vessel (salary)",
+					"create table pier (id integer primary key, n integer)", "insert into pier values (1, 2)",
+					"alter table berth add column pay integer", "update berth set pay = 9")
 				last := []string{"advance", "--yes", "--settle", "--let-writers-wait"}
 				if back {
 					last = []string{"retreat", "--to", "1", "--yes", "--settle", "--let-writers-wait"}

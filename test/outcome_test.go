@@ -72,7 +72,8 @@ func (l *losing) pass(client net.Conn, server string) {
 			there.Close()
 			return
 		}
-		if bytes.Contains(piece[:n], []byte("commit")) && !bytes.Contains(piece[:n], []byte("synchronous_commit")) && l.left.Add(-1) == 0 {
+		if bytes.Contains(piece[:n], []byte("commit")) && !bytes.Contains(piece[:n], []byte("synchronous_commit")) &&
+			l.left.Add(-1) == 0 {
 			l.cut.Store(true)
 			lost.Store(true)
 		}
@@ -85,7 +86,8 @@ func (l *losing) pass(client net.Conn, server string) {
 func TestLostAnswerOfACommit(t *testing.T) {
 	for name, database := range engines {
 		t.Run(name, func(t *testing.T) {
-			o := newOfficeOn(t, database, "create table berth (id integer primary key, n integer)", "insert into berth values (1, 1), (2, 1)")
+			o := newOfficeOn(t, database, "create table berth (id integer primary key, n integer)",
+				"insert into berth values (1, 1), (2, 1)")
 			o.must("adopt", "--yes")
 			o.migration("0002-double", "-- Twice as many\nbackfill berth set n = n * 2;\n")
 			_, rest, _ := strings.Cut(o.url, "@")
@@ -105,7 +107,8 @@ func TestLostAnswerOfACommit(t *testing.T) {
 						}
 						return
 					}
-					done := strings.Contains(o.must("status"), "0002     settled") || strings.Contains(o.query("select n from berth where id = 1"), "2")
+					done := strings.Contains(o.must("status"), "0002     settled") ||
+						strings.Contains(o.query("select n from berth where id = 1"), "2")
 					switch all := r.String(); {
 					case r.code == 6:
 						told["unknown"]++

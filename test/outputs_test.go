@@ -9,7 +9,8 @@ import (
 	"testing"
 )
 
-var update = flag.Bool("update", false, "write what the commands print to testdata/outputs; read it before it is committed")
+var update = flag.Bool("update", false, "write what the commands print to testdata/outputs; read it before it is "+
+	"committed")
 
 // unsteady is what differs from run to run in what is printed.
 var unsteady = []struct {
@@ -54,9 +55,15 @@ func TestWhatIsPrinted(t *testing.T) {
 		{"describe", 0, "", []string{"describe"}},
 		{"describe-table", 0, "", []string{"describe", "vessel", "--rows", "2"}},
 		{"describe-unknown", 2, "", []string{"describe", "vesel"}},
-		{"check-rows", 3, "0002-papers\n-- Papers\n-- The new office wants numbers.\nalter table vessel\n  alter column registry set data type integer,\n  add column \"order\" text default 5,\n  drop column length_ft;\n", []string{"check"}},
-		{"check-syntax", 2, "0002-papers\n-- Papers\nalter tabel vessel drop flag;\nalter table vessel add column a intger(;\n", []string{"check"}},
-		{"check-good", 0, "0002-papers\n-- Papers\n-- The new office wants numbers.\nalter table vessel\n  alter column registry set data type integer\n    using (case when registry = 'x' then null else cast(registry as integer) end)\n    restore using (cast(registry as text)),\n  add column code varchar(12) not null using (upper(name)),\n  drop column seen;\n", []string{"check"}},
+		{"check-rows", 3, "0002-papers\n-- Papers\n-- The new office wants numbers.\nalter table vessel\n  alter column " +
+			"registry set data type integer,\n  add column \"order\" text default 5,\n  drop column length_ft;\n",
+			[]string{"check"}},
+		{"check-syntax", 2, "0002-papers\n-- Papers\nalter tabel vessel drop flag;\nalter table vessel add column a " +
+			"intger(;\n", []string{"check"}},
+		{"check-good", 0, "0002-papers\n-- Papers\n-- The new office wants numbers.\nalter table vessel\n  alter column " +
+			"registry set data type integer\n    using (case when registry = 'x' then null else cast(registry as integer) " +
+			"end)\n    restore using (cast(registry as text)),\n  add column code varchar(12) not null using " +
+			"(upper(name)),\n  drop column seen;\n", []string{"check"}},
 		{"forecast", 0, "", []string{"forecast"}},
 		{"forecast-rows", 0, "", []string{"forecast", "--rows", "2"}},
 		{"forecast-statements", 0, "", []string{"forecast", "--statements"}},
@@ -65,7 +72,9 @@ func TestWhatIsPrinted(t *testing.T) {
 		{"kept", 0, "", []string{"kept"}},
 		{"compare", 0, "", []string{"describe", "vessel", "--compare", "1"}},
 		{"describe-at", 0, "", []string{"describe", "vessel", "--at", "1"}},
-		{"status", 0, "0003-rows\n-- Rows come and go\ninsert into berth (id, code) values (7, 'C1');\ndelete from dues where year = 2030;\nbackfill vessel set length_ft = b.depth_cm from berth as b on (berth_id = b.id);\n", []string{"status"}},
+		{"status", 0, "0003-rows\n-- Rows come and go\ninsert into berth (id, code) values (7, 'C1');\ndelete from dues " +
+			"where year = 2030;\nbackfill vessel set length_ft = b.depth_cm from berth as b on (berth_id = b.id);\n",
+			[]string{"status"}},
 		{"forecast-rows-3", 0, "", []string{"forecast", "--rows", "2"}},
 		{"advance-3", 0, "", []string{"advance", "--yes"}},
 		{"ledger", 0, "", []string{"ledger"}},

@@ -28,7 +28,8 @@ func droppingOffice(t *testing.T, name string, rows int) *office {
 	}
 	o = officeOn(t, name, tables)
 	o.paced("lock_wait = '200ms'\nlock_tries = 200\n")
-	o.migration("0002-less", "-- Flags and the old berths go\nalter table vessel drop column flag, add column tons integer;\ndrop table old_berth;\n")
+	o.migration("0002-less", "-- Flags and the old berths go\nalter table vessel drop column flag, add column tons "+
+		"integer;\ndrop table old_berth;\n")
 	return o
 }
 
@@ -95,7 +96,8 @@ func TestDropsStayUntilSettled(t *testing.T) {
 // again does a statement until nobody has the database locked.
 func again(db *sql.DB, text string) (err error) {
 	for range 400 {
-		if _, err = db.Exec(text); err == nil || !strings.Contains(err.Error(), "locked") && !strings.Contains(err.Error(), "SQLITE_BUSY") {
+		if _, err = db.Exec(text); err == nil || !strings.Contains(err.Error(), "locked") &&
+			!strings.Contains(err.Error(), "SQLITE_BUSY") {
 			return err
 		}
 	}
@@ -119,7 +121,8 @@ func TestOpenOverlapsAreInTheWay(t *testing.T) {
 			start := o.canonical(true)
 			o.must("advance", "--yes")
 			for _, statement := range []string{
-				"backfill vessel set flag = 'SE'", "alter table vessel rename column flag to flags", "create index by_flag on vessel (flag)",
+				"backfill vessel set flag = 'SE'", "alter table vessel rename column flag to flags",
+				"create index by_flag on vessel (flag)",
 				"insert into old_berth (id) values (2)", "alter table old_berth add column n integer",
 				"alter table vessel add column letter varchar(40) using (flag)",
 			} {
@@ -129,7 +132,8 @@ func TestOpenOverlapsAreInTheWay(t *testing.T) {
 				o.wants(r, "settle-first", "0002", "lastboard settle 0002")
 				o.unchanged(before)
 			}
-			o.migration("0003-way", "-- Not in the way\nalter table vessel add column port varchar(20), alter tons set not null using (0);\ncreate index by_tons on vessel (tons);\nalter table vessel drop column name;\n")
+			o.migration("0003-way", "-- Not in the way\nalter table vessel add column port varchar(20), alter tons set not "+
+				"null using (0);\ncreate index by_tons on vessel (tons);\nalter table vessel drop column name;\n")
 			o.must("advance", "--yes")
 			o.wants(o.code(3, "settle", "3", "--yes"), "settle-first")
 			o.must("settle", "2", "--yes")
@@ -210,20 +214,23 @@ func TestOverlapsGoOnAfterDeath(t *testing.T) {
 func TestDropsWithWhatNeedsThem(t *testing.T) {
 	onEach(t, []string{
 		"create table pier (id integer not null primary key)",
-		"create table berth (id integer not null primary key, depth integer, pier integer, constraint deep check (depth > 0), constraint at_pier foreign key (pier) references pier (id))",
+		"create table berth (id integer not null primary key, depth integer, pier integer, constraint deep check (depth " +
+			"> 0), constraint at_pier foreign key (pier) references pier (id))",
 		"insert into pier values (1)", "insert into berth values (1, 5, 1)",
 	}, func(t *testing.T, o *office) {
 		o.paced("lock_wait = '2s'\n")
 		start := o.canonical(true)
 		for statement, words := range map[string]string{
-			"alter table berth drop column depth": "check deep", "drop table pier": "at_pier", "alter table berth drop column deepness": "no column deepness",
+			"alter table berth drop column depth": "check deep", "drop table pier": "at_pier",
+			"alter table berth drop column deepness": "no column deepness",
 		} {
 			o.migration("0002-less", "-- Less\n"+statement+";\n")
 			before := o.snapshot()
 			o.wants(o.code(3, "advance", "--yes"), words)
 			o.unchanged(before)
 		}
-		o.migration("0002-less", "-- Less\nalter table berth drop constraint deep, drop column depth, drop constraint at_pier;\ndrop table pier;\n")
+		o.migration("0002-less", "-- Less\nalter table berth drop constraint deep, drop column depth, drop constraint "+
+			"at_pier;\ndrop table pier;\n")
 		o.must("advance", "--yes")
 		o.same("select depth, pier from berth", "5|1")
 		o.exec("insert into berth (id, depth, pier) values (2, -1, 7)")
@@ -238,28 +245,30 @@ func TestDropsWithWhatNeedsThem(t *testing.T) {
 // TestOverlapIsNotForAll is what keeps no overlap open: what else the migration says of what it
 // drops, and what programs of before want a value in.
 func TestOverlapIsNotForAll(t *testing.T) {
-	onEach(t, []string{"create table vessel (id integer not null primary key, name varchar(40), flag varchar(20))"}, func(t *testing.T, o *office) {
-		o.paced("")
-		list := []string{
-			"alter table vessel rename column flag to flags, alter flag set default 'NO'",
-			"alter table vessel drop column flag restore using ('NO')",
-			"alter table vessel add column port varchar(40) using (flag), drop column flag",
-			"alter table vessel drop column flag;\nalter table vessel add column flag integer",
-			"drop table vessel;\ncreate table vessel (id integer not null primary key)",
-			"alter table vessel rename to ship",
-		}
-		if engineWord(o) == "postgres" {
-			list = append(list, "alter table vessel rename column flag to flags;\nalter table vessel alter flags set default 'NO'",
-				"alter table vessel rename column flag to flags;\nalter table vessel rename column name to title")
-		} else {
-			list = append(list, "alter table vessel rename column flag to flags")
-		}
-		for _, statement := range list {
-			o.migration("0002-change", "-- A change\n"+statement+";\n")
-			before := o.snapshot()
-			r := o.code(3, "advance", "--yes")
-			o.wants(r, "needs-overlap")
-			o.unchanged(before)
-		}
-	})
+	onEach(t, []string{"create table vessel (id integer not null primary key, name varchar(40), flag varchar(20))"},
+		func(t *testing.T, o *office) {
+			o.paced("")
+			list := []string{
+				"alter table vessel rename column flag to flags, alter flag set default 'NO'",
+				"alter table vessel drop column flag restore using ('NO')",
+				"alter table vessel add column port varchar(40) using (flag), drop column flag",
+				"alter table vessel drop column flag;\nalter table vessel add column flag integer",
+				"drop table vessel;\ncreate table vessel (id integer not null primary key)",
+				"alter table vessel rename to ship",
+			}
+			if engineWord(o) == "postgres" {
+				list = append(list, "alter table vessel rename column flag to flags;\nalter table vessel alter flags set "+
+					"default 'NO'",
+					"alter table vessel rename column flag to flags;\nalter table vessel rename column name to title")
+			} else {
+				list = append(list, "alter table vessel rename column flag to flags")
+			}
+			for _, statement := range list {
+				o.migration("0002-change", "-- A change\n"+statement+";\n")
+				before := o.snapshot()
+				r := o.code(3, "advance", "--yes")
+				o.wants(r, "needs-overlap")
+				o.unchanged(before)
+			}
+		})
 }

@@ -33,7 +33,8 @@ func filling(t *testing.T, url string, rows int, more, pace string, args ...stri
 	t.Helper()
 	o := &office{T: t, dir: t.TempDir(), url: url}
 	engine, share := "", "work_share = '66 %'\n" // the usual pace of a server would take long
-	series := fmt.Sprintf("with recursive s(n) as (select 1 union all select n + 1 from s where n < %d) select n, 'note ' || n from s", rows)
+	series := fmt.Sprintf("with recursive s(n) as (select 1 union all select n + 1 from s where n < %d) select n, "+
+		"'note ' || n from s", rows)
 	switch {
 	case url == "":
 		o.exec("pragma journal_mode = wal")
@@ -42,10 +43,12 @@ func filling(t *testing.T, url string, rows int, more, pace string, args ...stri
 		engine = " engine=InnoDB character set utf8mb4 collate utf8mb4_nopad_bin"
 		series = fmt.Sprintf("select seq, concat('note ', seq) from seq_1_to_%d", rows)
 	}
-	o.exec("create table call_ (id integer primary key, note varchar(60), other integer)"+engine, "insert into call_ (id, note) "+series)
+	o.exec("create table call_ (id integer primary key, note varchar(60), other integer)"+engine,
+		"insert into call_ (id, note) "+series)
 	o.must("init", "--url", url)
 	o.must("adopt", "--yes")
-	o.write("lastboard.toml", "database = 'dev'\n[databases.dev]\nurl = '"+url+"'\nlive = true\n"+more+"[databases.dev.pace]\nbatch_time = '5ms'\n"+share+pace)
+	o.write("lastboard.toml", "database = 'dev'\n[databases.dev]\nurl = '"+url+"'\nlive = true\n"+more+
+		"[databases.dev.pace]\nbatch_time = '5ms'\n"+share+pace)
 	o.migration("0002-fill", "-- Fill\nbackfill call_ set note = upper(note) || '!';\n")
 	f := &filled{office: o, output: &strings.Builder{}, ended: make(chan error, 1)}
 	f.start(args...)
@@ -129,7 +132,8 @@ func (f *filled) end() {
 }
 
 // paced are the engines, each with what gives a new database; "" is a file.
-var paced = map[string]func(*testing.T) string{"SQLite": func(*testing.T) string { return "" }, "PostgreSQL": postgres, "MariaDB": mariadb}
+var paced = map[string]func(*testing.T) string{"SQLite": func(*testing.T) string { return "" }, "PostgreSQL": postgres,
+	"MariaDB": mariadb}
 
 // TestPace holds a backfill from another terminal, slows it, speeds it and releases it: it
 // heeds each within a second and says so wherever one looks.
@@ -141,7 +145,8 @@ func TestPace(t *testing.T) {
 			if err != nil {
 				t.Fatal(err)
 			}
-			f := filling(t, database(t), map[string]int{"SQLite": 600_000}[name]+80_000, "", "", "--metrics", fmt.Sprint("127.0.0.1:", port))
+			f := filling(t, database(t), map[string]int{"SQLite": 600_000}[name]+80_000, "", "", "--metrics",
+				fmt.Sprint("127.0.0.1:", port))
 			f.until("its rows", begun)
 			f.must("pace", "--hold")
 			asked := time.Now()
@@ -155,7 +160,9 @@ func TestPace(t *testing.T) {
 			rows := w["rows"]
 			f.wants(f.follows(1), "holding: held by ", "step 3 of ", "rows/s")
 			body := metricsOf(t, port)
-			for _, want := range []string{"lastboard_holding 1\n", `lastboard_step{migration="0002",direction="advance",kind="backfill",table="call_"} 3`, "# EOF\n", "# UNIT lastboard_left_seconds seconds\n"} {
+			for _, want := range []string{"lastboard_holding 1\n",
+				`lastboard_step{migration="0002",direction="advance",kind="backfill",table="call_"} 3`, "# EOF\n",
+				"# UNIT lastboard_left_seconds seconds\n"} {
 				if !strings.Contains(body, want) {
 					t.Errorf("the metrics lack %q:\n%s", want, body)
 				}

@@ -37,7 +37,8 @@ func TestApplicationsDoNotReachTheLedger(t *testing.T) {
 	o.must("adopt", "--yes")
 	o.migration("0002-less", "-- No names\nalter table berth drop column name restore using ('?');\n")
 	o.must("advance", "--yes")
-	o.same("select count(*) from information_schema.tables where table_schema = database() and table_name like 'lastboard%' and table_name not like 'lastboard\\_kept%'", "1")
+	o.same("select count(*) from information_schema.tables where table_schema = database() and table_name like "+
+		"'lastboard%' and table_name not like 'lastboard\\_kept%'", "1")
 	app := o.as("app", "all on "+o.name()+".*")
 	db := app.open()
 	defer db.Close()
@@ -49,7 +50,8 @@ func TestApplicationsDoNotReachTheLedger(t *testing.T) {
 		}
 	}
 	// What it makes under the ledger's names in its own database is no ledger.
-	app.exec("create table lastboard_meta (name varchar(40) not null primary key, value longtext not null)", "insert into lastboard_meta values ('format', '99')")
+	app.exec("create table lastboard_meta (name varchar(40) not null primary key, value longtext not null)",
+		"insert into lastboard_meta values ('format', '99')")
 	o.must("status")
 	o.must("retreat", "--to", "1", "--yes")
 	o.same("select name from berth where id = 2", "B2")
@@ -75,7 +77,8 @@ func TestLedgerOfBeforeIsBroughtAway(t *testing.T) {
 	o.wants(o.code(0, "retreat", "--to", "1", "--yes"), "cleared away: the ledger's tables from the database itself")
 	o.same("select name from berth", "A1")
 	o.same("select count(*) from "+o.ledger("migration"), "1")
-	o.same("select count(*) from information_schema.tables where table_schema = database() and table_name like 'lastboard\\_m%'", "0")
+	o.same("select count(*) from information_schema.tables where table_schema = database() and table_name like "+
+		"'lastboard\\_m%'", "0")
 	o.must("advance", "--yes")
 }
 
@@ -87,7 +90,8 @@ func TestLedgerInTheDatabaseItself(t *testing.T) {
 	mate.write("lastboard.toml", config)
 	account := "'mate_" + o.name() + "'@'127.0.0.1'"
 	for _, command := range []string{"status", "check", "ledger"} {
-		mate.wants(mate.run(strings.Fields(command)...), "may not look into database lastboard_"+o.name(), "grant all on `lastboard\\_", account, `ledger = "here"`)
+		mate.wants(mate.run(strings.Fields(command)...), "may not look into database lastboard_"+o.name(),
+			"grant all on `lastboard\\_", account, `ledger = "here"`)
 	}
 	mate.write("lastboard.toml", config+"ledger = 'here'\n")
 	mate.must("adopt", "--yes")
@@ -122,7 +126,8 @@ func TestOthersWhoMayWriteToTheLedger(t *testing.T) {
 func copyOf(t *testing.T, m *server.MariaDB, from, to string) {
 	t.Helper()
 	var dump, errs bytes.Buffer
-	c := exec.Command("mariadb-dump", "--no-defaults", "--socket="+m.Socket(), "--user=root", "--routines", "--triggers", from)
+	c := exec.Command("mariadb-dump", "--no-defaults", "--socket="+m.Socket(), "--user=root", "--routines", "--triggers",
+		from)
 	c.Stdout, c.Stderr = &dump, &errs
 	if err := c.Run(); err != nil {
 		t.Fatalf("%v: %s", err, errs.String())
@@ -150,7 +155,8 @@ func TestCopiesOfADatabase(t *testing.T) {
 	copyOf(t, m, o.name(), twin.name())
 	twin.exec("delete from berth where id = 1", "update berth set id = 7 where id = 2", "insert into berth values (3)")
 	for _, command := range [][]string{{"status"}, {"check"}, {"advance", "--yes"}, {"retreat", "--to", "1", "--yes"}} {
-		twin.wants(twin.code(3, append(command, "--url", twin.url)...), "the ledger of database "+twin.name()+" is not on this server", "lastboard adopt")
+		twin.wants(twin.code(3, append(command, "--url", twin.url)...),
+			"the ledger of database "+twin.name()+" is not on this server", "lastboard adopt")
 	}
 	copyOf(t, m, "lastboard_"+o.name(), "lastboard_"+twin.name())
 	twin.must("retreat", "--to", "1", "--yes", "--url", twin.url)
@@ -195,7 +201,8 @@ func TestClaimOfAnother(t *testing.T) {
 			if _, err := db.Exec(lock); err != nil {
 				t.Fatal(err)
 			}
-			o.wants(o.code(3, "advance", "--yes"), "the lock of the one runner of this database is held by session", "user", "if that session is no Lastboard, end it:")
+			o.wants(o.code(3, "advance", "--yes"), "the lock of the one runner of this database is held by session", "user",
+				"if that session is no Lastboard, end it:")
 			db.Close()
 			o.must("advance", "--yes")
 		})
@@ -205,7 +212,8 @@ func TestClaimOfAnother(t *testing.T) {
 // TestTriggersOfAnAccountThatIsGone keep applications from writing: audit names them, and what it
 // says mends them.
 func TestTriggersOfAnAccountThatIsGone(t *testing.T) {
-	o := newOfficeOn(t, mariadb, "create table vessel (id integer primary key, name varchar(20)) engine=InnoDB", "insert into vessel values (1, 'Tern'), (2, 'Knot'), (3, 'Dunlin')",
+	o := newOfficeOn(t, mariadb, "create table vessel (id integer primary key, name varchar(20)) engine=InnoDB",
+		"insert into vessel values (1, 'Tern'), (2, 'Knot'), (3, 'Dunlin')",
 		"create user if not exists gone_pilot@'127.0.0.1'", "grant all on *.* to gone_pilot@'127.0.0.1'")
 	o.must("adopt", "--yes")
 	o.migration("0002-less", "-- Less\nalter table vessel drop column name;\n")

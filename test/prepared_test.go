@@ -15,7 +15,8 @@ import (
 func TestPreparedStatementsGoOn(t *testing.T) {
 	const rows = 2000
 	changes := []string{
-		"alter table voyage drop column d", "backfill voyage set n = n + 1", "alter table voyage alter e set not null using ('none')",
+		"alter table voyage drop column d", "backfill voyage set n = n + 1",
+		"alter table voyage alter e set not null using ('none')",
 		"insert into voyage (id, n) values (900001, 1)", "alter table voyage alter n set data type bigint",
 	}
 	for _, c := range [][2]string{{"MariaDB"}, {"MariaDB", ", code text unique"}, {"PostgreSQL"}} {
@@ -25,10 +26,13 @@ func TestPreparedStatementsGoOn(t *testing.T) {
 			for i := range rows {
 				values = append(values, fmt.Sprintf("(%d, 1, null, null)", i))
 			}
-			o := officeOn(t, name, []string{"create table voyage (id integer not null primary key, n integer, d varchar(20), e varchar(20)" + more + ")", "insert into voyage (id, n, d, e) values " + strings.Join(values, ", ")})
-			o.write("lastboard.toml", "database = 'dev'\n[databases.dev]\nurl = '"+o.url+"'\nlive = true\n[databases.dev.pace]\nlock_wait = '2s'\n")
+			o := officeOn(t, name, []string{"create table voyage (id integer not null primary key, n integer, d " +
+				"varchar(20), e varchar(20)" + more + ")", "insert into voyage (id, n, d, e) values " + strings.Join(values, ", ")})
+			o.write("lastboard.toml", "database = 'dev'\n[databases.dev]\nurl = '"+o.url+
+				"'\nlive = true\n[databases.dev.pace]\nlock_wait = '2s'\n")
 			o.migration("0002-change", "-- A change\n"+changes[0]+";\n")
-			statements := []string{"insert into voyage (id, n, e) values (?, 1, 'x')", "update voyage set id = id + 1000000 where id = ?", "delete from voyage where id = ?"}
+			statements := []string{"insert into voyage (id, n, e) values (?, 1, 'x')",
+				"update voyage set id = id + 1000000 where id = ?", "delete from voyage where id = ?"}
 			next := atomic.Int64{}
 			next.Store(rows)
 			var kept []*sql.Stmt
@@ -85,11 +89,15 @@ func numbered(o *office, text string) string {
 // TestTableThatIsNotAlteredInAnInstant is a live MariaDB table with a unique key of long texts,
 // which the server alters by copying it alone: what only makes triggers does without.
 func TestTableThatIsNotAlteredInAnInstant(t *testing.T) {
-	o := officeOn(t, "MariaDB", []string{"create table berth (id integer not null primary key, code text not null unique, depth integer, owner varchar(20))", "insert into berth values (1, 'a', 1, 'x'), (2, 'b', 2, null)"})
-	o.write("lastboard.toml", "database = 'dev'\n[databases.dev]\nurl = '"+o.url+"'\nlive = true\n[databases.dev.pace]\nlock_wait = '1s'\n")
+	o := officeOn(t, "MariaDB", []string{"create table berth (id integer not null primary key, code text not null " +
+		"unique, depth integer, owner varchar(20))", "insert into berth values (1, 'a', 1, 'x'), (2, 'b', 2, null)"})
+	o.write("lastboard.toml", "database = 'dev'\n[databases.dev]\nurl = '"+o.url+
+		"'\nlive = true\n[databases.dev.pace]\nlock_wait = '1s'\n")
 	start := o.query("select * from berth order by id")
 	for _, statement := range []string{
-		"backfill berth set depth = depth + 1", "alter table berth drop owner", "alter table berth alter owner set not null using ('q')", "alter table berth add tag varchar(90) using (code || '!')",
+		"backfill berth set depth = depth + 1", "alter table berth drop owner",
+		"alter table berth alter owner set not null using ('q')",
+		"alter table berth add tag varchar(90) using (code || '!')",
 		"alter table berth alter depth set data type varchar(20)", "delete from berth where id = 2",
 	} {
 		o.migration("0002-change", "-- A change\n"+statement+";\n")
@@ -97,7 +105,8 @@ func TestTableThatIsNotAlteredInAnInstant(t *testing.T) {
 		o.wants(o.code(0, "audit"), "matches:")
 		o.must("retreat", "--to", "1", "--yes", "--settle", "--let-writers-wait")
 		o.wants(o.code(0, "audit"), "matches:")
-		o.same("select count(*) from information_schema.triggers where trigger_schema = database() and trigger_name not like '%kept%'", "0")
+		o.same("select count(*) from information_schema.triggers where trigger_schema = database() and trigger_name not "+
+			"like '%kept%'", "0")
 	}
 	if back := o.query("select id, code, depth, owner from berth order by id"); back != start {
 		t.Errorf("wanted\n%s\ngot\n%s", start, back)

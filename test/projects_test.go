@@ -20,7 +20,8 @@ func TestTwoProjects(t *testing.T) {
 	id := strings.Split(first.read("lastboard.toml"), `"`)[1]
 	other.must("init", "--url", url)
 	other.migration("0001-flag", "-- A flag\nalter table vessel add column flag text;\n")
-	for _, args := range [][]string{{"status"}, {"forecast"}, {"advance", "--yes"}, {"adopt", "--yes"}, {"retreat", "--to", "0", "--yes"}, {"kept"}, {"audit", "--clear", "--yes"}} {
+	for _, args := range [][]string{{"status"}, {"forecast"}, {"advance", "--yes"}, {"adopt", "--yes"},
+		{"retreat", "--to", "0", "--yes"}, {"kept"}, {"audit", "--clear", "--yes"}} {
 		r := other.code(3, args...)
 		other.wants(r, "in the care of another project: its ledger is that of "+id, `id = "`+id+`"`)
 	}
@@ -49,11 +50,13 @@ func TestLoginsThatShareARole(t *testing.T) {
 			_, at, _ := strings.Cut(rest, "@")
 			as := func(user string) string { return scheme + "://" + user + "@" + at }
 			if name == "PostgreSQL" {
-				for _, role := range []string{"create role harbour_owner", "create role mate_a login in role harbour_owner", "create role mate_b login in role harbour_owner"} {
+				for _, role := range []string{"create role harbour_owner", "create role mate_a login in role harbour_owner",
+					"create role mate_b login in role harbour_owner"} {
 					o.exec("do $$ begin " + role + "; exception when duplicate_object then null; end $$")
 				}
 				o.exec("alter table vessel owner to harbour_owner", "grant all on schema public to harbour_owner",
-					"do $$ begin execute 'grant create on database ' || quote_ident(current_database()) || ' to harbour_owner'; end $$")
+					"do $$ begin execute 'grant create on database ' || quote_ident(current_database()) || ' to harbour_owner'; "+
+						"end $$")
 			} else {
 				o.exec("create role if not exists harbour_owner", "grant all on *.* to harbour_owner")
 				for _, user := range []string{"mate_a", "mate_b"} {
@@ -76,7 +79,8 @@ func TestLoginsThatShareARole(t *testing.T) {
 			o.same("select name from vessel", "Tern")
 			if name == "MariaDB" { // the triggers that it has made outlive a login
 				o.must("advance", "--yes")
-				o.exec("drop user mate_b@'127.0.0.1'", "insert into vessel values (2)", "update vessel set id = 3 where id = 2", "delete from vessel where id = 3")
+				o.exec("drop user mate_b@'127.0.0.1'", "insert into vessel values (2)", "update vessel set id = 3 where id = 2",
+					"delete from vessel where id = 3")
 			}
 			project("mate_a", "harbour_owner")
 			o.must("retreat", "--to", "1", "--yes")

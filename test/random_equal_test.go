@@ -40,7 +40,8 @@ func TestRandomMigrationsAreEqual(t *testing.T) {
 			})
 		}
 	})
-	t.Logf("%d migrations ran on every engine, %d were refused by all, %d by some", ran.Load(), refused.Load(), alone.Load())
+	t.Logf("%d migrations ran on every engine, %d were refused by all, %d by some", ran.Load(), refused.Load(),
+		alone.Load())
 	if 3*ran.Load() < refused.Load()+alone.Load() {
 		t.Errorf("the test has lost its aim: %d of %d migrations ran", ran.Load(), ran.Load()+refused.Load()+alone.Load())
 	}

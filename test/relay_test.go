@@ -66,7 +66,9 @@ func (r *relay) pass(client net.Conn, server string, of func([]byte) (int64, []b
 		if _, err := there.Write(piece[:n]); err != nil {
 			return
 		}
-		if len(r.cuts) > 0 && !slices.ContainsFunc(r.cuts, func(text string) bool { return !bytes.Contains(piece[:n], []byte(text)) }) && !r.cut.Swap(true) {
+		if len(r.cuts) > 0 && !slices.ContainsFunc(r.cuts, func(text string) bool {
+			return !bytes.Contains(piece[:n], []byte(text))
+		}) && !r.cut.Swap(true) {
 			return
 		}
 	}

@@ -31,10 +31,13 @@ func storyThereAndBack(o *office) {
 			t.Errorf("the story does not say %q", says)
 		}
 	}
-	all := "select (select count(*) from port_call), (select sum(dues) from port_call), (select sum(length_ft) from vessel), (select string_agg(winter_berth, '' order by id) from vessel), " +
-		"(select string_agg(coalesce(registry, '?'), ',' order by id) from vessel), (select string_agg(coalesce(cast(berth_id as text), '?'), ',' order by id) from port_call where id < 5000)"
+	all := "select (select count(*) from port_call), (select sum(dues) from port_call), (select sum(length_ft) from " +
+		"vessel), (select string_agg(winter_berth, '' order by id) from vessel), " +
+		"(select string_agg(coalesce(registry, '?'), ',' order by id) from vessel), (select " +
+		"string_agg(coalesce(cast(berth_id as text), '?'), ',' order by id) from port_call where id < 5000)"
 	if o.onMariaDB() {
-		all = regexp.MustCompile(`string_agg\((.*?), '(,?)' order by id\)`).ReplaceAllString(all, "group_concat($1 order by id separator '$2')")
+		all = regexp.MustCompile(`string_agg\((.*?), '(,?)' order by id\)`).ReplaceAllString(all,
+			"group_concat($1 order by id separator '$2')")
 		all = strings.ReplaceAll(all, "as text)", "as char)")
 	}
 	end := o.query(all)
@@ -59,26 +62,35 @@ func storyThereAndBack(o *office) {
 // once, and the old values go back.
 func TestKeysOfEveryKind(t *testing.T) {
 	for name, create := range map[string]string{
-		"gaps and negative": "create table v (id bigint primary key, n integer); insert into v select g * 37 - 40000, g from generate_series(1, 3000) g",
-		"composite":         "create table v (a integer, b text, n integer, primary key (a, b)); insert into v select g / 7, 'k' || g % 7, g from generate_series(1, 3000) g",
-		"uuid":              "create table v (id uuid primary key, n integer); insert into v select gen_random_uuid(), g from generate_series(1, 3000) g",
-		"text":              "create table v (id text primary key, n integer); insert into v select 'größe ''' || md5(g::text), g from generate_series(1, 3000) g",
-		"time":              "create table v (id timestamp primary key, n integer); insert into v select timestamp '1999-12-31 23:59:59.123456' + g * interval '1 hour', g from generate_series(1, 3000) g",
-		"decimal":           "create table v (id numeric(12,3) primary key, n integer); insert into v select g / 7.0, g from generate_series(1, 3000) g",
-		"unique, not null":  "create table v (id integer not null unique, n integer); insert into v select g, g from generate_series(1, 3000) g",
-		"none":              "create table v (n integer); insert into v select g from generate_series(1, 3000) g",
+		"gaps and negative": "create table v (id bigint primary key, n integer); insert into v select g * 37 - 40000, g " +
+			"from generate_series(1, 3000) g",
+		"composite": "create table v (a integer, b text, n integer, primary key (a, b)); insert into v select g " +
+			"/ 7, 'k' || g % 7, g from generate_series(1, 3000) g",
+		"uuid": "create table v (id uuid primary key, n integer); insert into v select gen_random_uuid(), " +
+			"g from generate_series(1, 3000) g",
+		"text": "create table v (id text primary key, n integer); insert into v select 'größe ''' || " +
+			"md5(g::text), g from generate_series(1, 3000) g",
+		"time": "create table v (id timestamp primary key, n integer); insert into v select timestamp " +
+			"'1999-12-31 23:59:59.123456' + g * interval '1 hour', g from generate_series(1, 3000) g",
+		"decimal": "create table v (id numeric(12,3) primary key, n integer); insert into v select g / 7.0, g " +
+			"from generate_series(1, 3000) g",
+		"unique, not null": "create table v (id integer not null unique, n integer); insert into v select g, g from " +
+			"generate_series(1, 3000) g",
+		"none": "create table v (n integer); insert into v select g from generate_series(1, 3000) g",
 	} {
 		t.Run(name, func(t *testing.T) {
 			o := newServerOffice(t, strings.Split(create, "; ")...)
 			o.exec("analyze")
 			o.must("adopt", "--yes")
-			o.write("lastboard.toml", "database = 'dev'\n[databases.dev]\nurl = '"+o.url+"'\n[databases.dev.pace]\nlock_wait = '1us'\nbatch_time = '1ms'\n")
+			o.write("lastboard.toml", "database = 'dev'\n[databases.dev]\nurl = '"+o.url+
+				"'\n[databases.dev.pace]\nlock_wait = '1us'\nbatch_time = '1ms'\n")
 			before := o.query("select sum(n), count(*) from v")
 			discard := ""
 			if name == "none" {
 				discard = " discard"
 			}
-			o.migration("0002-change", "-- A change\nbackfill v set n = n + 1"+discard+";\nalter table v add m integer not null using (n * 2);\n")
+			o.migration("0002-change", "-- A change\nbackfill v set n = n + 1"+discard+
+				";\nalter table v add m integer not null using (n * 2);\n")
 			o.must("advance", "--yes")
 			o.same("select sum(m - 2 * n), count(m) from v", "0|3000")
 			o.must("retreat", "--to", "1", "--yes")
@@ -93,9 +105,11 @@ func TestKeysOfEveryKind(t *testing.T) {
 
 // TestTwoWorkersAreStopped kills a backfill that two workers share, and goes on with one.
 func TestTwoWorkersAreStopped(t *testing.T) {
-	o := newServerOffice(t, "create table v (id bigint primary key, n integer)", "insert into v select g, 0 from generate_series(1, 60000) g", "analyze")
+	o := newServerOffice(t, "create table v (id bigint primary key, n integer)",
+		"insert into v select g, 0 from generate_series(1, 60000) g", "analyze")
 	o.must("adopt", "--yes")
-	o.write("lastboard.toml", "database = 'dev'\n[databases.dev]\nurl = '"+o.url+"'\n[databases.dev.pace]\nlock_wait = '1us'\nbatch_time = '5ms'\n")
+	o.write("lastboard.toml", "database = 'dev'\n[databases.dev]\nurl = '"+o.url+
+		"'\n[databases.dev.pace]\nlock_wait = '1us'\nbatch_time = '5ms'\n")
 	o.migration("0002-change", "-- A change\nbackfill v set n = n + 1;\n")
 	for _, point := range []string{"batch-committed:9", "batch-before-commit:4", "batch-statement:5"} {
 		o.env = []string{"LASTBOARD_FAULT=" + point}
@@ -113,11 +127,14 @@ func TestTwoWorkersAreStopped(t *testing.T) {
 // TestSettingsThatWouldChangeTheMeaning are those of a role and a database: Lastboard's
 // sessions do not follow them.
 func TestSettingsThatWouldChangeTheMeaning(t *testing.T) {
-	o := newServerOffice(t, "create table v (id integer primary key, s text, at timestamp with time zone)", `insert into v values (1, 'a\b', '2031-05-01 12:00:00+00')`)
+	o := newServerOffice(t, "create table v (id integer primary key, s text, at timestamp with time zone)",
+		`insert into v values (1, 'a\b', '2031-05-01 12:00:00+00')`)
 	_, name, _ := strings.Cut(strings.TrimPrefix(o.url, "postgres://"), "/")
 	var settings []string
-	for _, s := range []string{"timezone = 'Asia/Tokyo'", "datestyle = 'SQL, DMY'", "standard_conforming_strings = off", "statement_timeout = '1ms'", "lock_timeout = '1ms'", "bytea_output = 'escape'", "extra_float_digits = 0",
-		"default_transaction_isolation = 'serializable'", "intervalstyle = 'sql_standard'", "idle_in_transaction_session_timeout = '20ms'"} {
+	for _, s := range []string{"timezone = 'Asia/Tokyo'", "datestyle = 'SQL, DMY'", "standard_conforming_strings = off",
+		"statement_timeout = '1ms'", "lock_timeout = '1ms'", "bytea_output = 'escape'", "extra_float_digits = 0",
+		"default_transaction_isolation = 'serializable'", "intervalstyle = 'sql_standard'",
+		"idle_in_transaction_session_timeout = '20ms'"} {
 		settings = append(settings, "alter database "+name+" set "+s)
 	}
 	o.exec(settings...) // from a session that does not follow them
@@ -127,15 +144,20 @@ alter table v add t text using (cast(at as text)), add b text using (s || '\n'),
 `)
 	o.must("advance", "--yes")
 	o.exec("set statement_timeout = 0", "alter database "+name+" reset all")
-	o.same("select t, b, to_char(d, 'YYYY-MM-DD'), to_char(at, 'HH24') from v", `2031-05-01 12:00:00+00|a\b\n|2031-02-03|12`)
+	o.same("select t, b, to_char(d, 'YYYY-MM-DD'), to_char(at, 'HH24') from v",
+		`2031-05-01 12:00:00+00|a\b\n|2031-02-03|12`)
 }
 
 // TestManyTablesTakeFewQueries counts the statements that a command sends to a database
 // of a thousand tables.
 func TestManyTablesTakeFewQueries(t *testing.T) {
 	for name, o := range map[string]*office{
-		"PostgreSQL": newServerOffice(t, "do $$ begin for i in 1..1000 loop execute format('create table t%s (id integer primary key, name text not null default ''x'', parent integer references t%s)', i, greatest(i - 1, 1)); end loop; end $$"),
-		"MariaDB": newOfficeOn(t, mariadb, "create procedure build() begin declare i int default 1; while i <= 1000 do execute immediate concat('create table t', i, ' (id integer primary key, name varchar(20) not null, parent integer references t', greatest(i - 1, 1), ' (id)) engine=InnoDB'); set i = i + 1; end while; end",
+		"PostgreSQL": newServerOffice(t, "do $$ begin for i in 1..1000 loop execute format('create table t%s (id "+
+			"integer primary key, name text not null default ''x'', parent integer references t%s)', i, greatest(i - 1, "+
+			"1)); end loop; end $$"),
+		"MariaDB": newOfficeOn(t, mariadb, "create procedure build() begin declare i int default 1; while i <= 1000 do "+
+			"execute immediate concat('create table t', i, ' (id integer primary key, name varchar(20) not null, parent "+
+			"integer references t', greatest(i - 1, 1), ' (id)) engine=InnoDB'); set i = i + 1; end while; end",
 			"call build()", "drop procedure build"),
 	} {
 		t.Run(name, func(t *testing.T) {
@@ -167,12 +189,16 @@ func TestManyTablesTakeFewQueries(t *testing.T) {
 
 // TestFailedBuildIsTakenAway is that an index whose build fails is not left half built.
 func TestFailedBuildIsTakenAway(t *testing.T) {
-	o := newServerOffice(t, "create table v (id integer primary key, n integer)", "insert into v select g, g from generate_series(1, 3000) g", "analyze")
+	o := newServerOffice(t, "create table v (id integer primary key, n integer)",
+		"insert into v select g, g from generate_series(1, 3000) g", "analyze")
 	o.must("adopt", "--yes")
-	o.write("lastboard.toml", "database = 'dev'\n[databases.dev]\nurl = '"+o.url+"'\n[databases.dev.pace]\nlock_wait = '1us'\n")
+	o.write("lastboard.toml", "database = 'dev'\n[databases.dev]\nurl = '"+o.url+
+		"'\n[databases.dev.pace]\nlock_wait = '1us'\n")
 	o.migration("0002-change", "-- A change\nalter table v add constraint one unique (n);\n")
 	// A duplicate that comes after the proof: the build fails in the middle.
-	o.exec("create function late() returns event_trigger language plpgsql as $$ begin if tg_tag = 'CREATE INDEX' then raise exception 'not now'; end if; end $$", "create event trigger late on ddl_command_end when tag in ('CREATE INDEX') execute function late()")
+	o.exec("create function late() returns event_trigger language plpgsql as $$ begin if tg_tag = 'CREATE INDEX' "+
+		"then raise exception 'not now'; end if; end $$",
+		"create event trigger late on ddl_command_end when tag in ('CREATE INDEX') execute function late()")
 	before := o.query("select count(*) from pg_index where indrelid = 'v'::regclass")
 	r := o.run("advance", "--yes")
 	if r.code == 0 {
@@ -191,9 +217,12 @@ func TestFailedBuildIsTakenAway(t *testing.T) {
 func TestViewsOfWhatHasGone(t *testing.T) {
 	o := newServerOffice(t, "create table vessel (id integer primary key)", "create view afloat as select id from vessel")
 	o.must("adopt", "--yes")
-	refusal(t, o, "alter table vessel rename to ship; create view more as select * from vessel", "engine-refuses", "reads vessel, which is not there any more")
-	refusal(t, o, "drop view afloat; create view more as select * from afloat", "engine-refuses", "reads afloat, which is not there any more")
-	o.migration("0002-change", "-- A change\nalter table vessel rename to ship; create view more as select * from ship; drop view afloat; create view afloat as select id from ship;\n")
+	refusal(t, o, "alter table vessel rename to ship; create view more as select * from vessel", "engine-refuses",
+		"reads vessel, which is not there any more")
+	refusal(t, o, "drop view afloat; create view more as select * from afloat", "engine-refuses",
+		"reads afloat, which is not there any more")
+	o.migration("0002-change", "-- A change\nalter table vessel rename to ship; create view more as select * from "+
+		"ship; drop view afloat; create view afloat as select id from ship;\n")
 	o.must("advance", "--yes")
 	o.must("retreat", "--to", "1", "--yes")
 }
@@ -202,11 +231,14 @@ func TestViewsOfWhatHasGone(t *testing.T) {
 // from the middle: the server puts it last, and what was changed before it is taken back as
 // the table stands then, without a copy.
 func TestTheWayBackCopiesNoTable(t *testing.T) {
-	o := newServerOffice(t, "create table berth (id integer primary key, depth_cm integer, code varchar(9) default 'A1', note text)",
-		"create view codes as select code from berth", "insert into berth select g, g, 'B' || g, null from generate_series(1, 50) g")
+	o := newServerOffice(t, "create table berth (id integer primary key, depth_cm integer, code varchar(9) default "+
+		"'A1', note text)",
+		"create view codes as select code from berth", "insert into berth select g, g, 'B' || g, null from "+
+			"generate_series(1, 50) g")
 	o.must("adopt", "--yes")
 	file := o.query("select relfilenode from pg_class where relname = 'berth'")
-	o.migration("0002-change", "-- A change\nalter table berth alter code set default 'B1';\nalter table berth drop depth_cm, rename to pier;\n")
+	o.migration("0002-change", "-- A change\nalter table berth alter code set default 'B1';\nalter table berth drop "+
+		"depth_cm, rename to pier;\n")
 	o.must("advance", "--yes")
 	o.must("retreat", "--to", "1", "--yes")
 	o.same("select sum(depth_cm) from berth", "1275")

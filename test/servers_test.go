@@ -115,11 +115,18 @@ func (o *office) serverSnapshot() string {
 	var b strings.Builder
 	if o.onMariaDB() {
 		for _, text := range []string{
-			"select table_name, column_name, column_type, is_nullable, column_default, extra, generation_expression, collation_name, column_comment from information_schema.columns where table_schema = database() and table_name not like 'lastboard%' order by 1, 2",
-			"select table_name, index_name, seq_in_index, column_name, non_unique, sub_part, index_comment from information_schema.statistics where table_schema = database() and table_name not like 'lastboard%' order by 1, 2, 3",
-			"select table_name, constraint_name, check_clause from information_schema.check_constraints where constraint_schema = database() and table_name not like 'lastboard%' order by 1, 2",
-			"select table_name, constraint_name, referenced_table_name, delete_rule, update_rule from information_schema.referential_constraints where constraint_schema = database() order by 1, 2",
-			"select event_object_table, trigger_name, action_statement from information_schema.triggers where trigger_schema = database() and trigger_name not like 'lastboard%kept%' order by 1, 2",
+			"select table_name, column_name, column_type, is_nullable, column_default, extra, generation_expression, " +
+				"collation_name, column_comment from information_schema.columns where table_schema = database() and " +
+				"table_name not like 'lastboard%' order by 1, 2",
+			"select table_name, index_name, seq_in_index, column_name, non_unique, sub_part, index_comment from " +
+				"information_schema.statistics where table_schema = database() and table_name not like 'lastboard%' order by " +
+				"1, 2, 3",
+			"select table_name, constraint_name, check_clause from information_schema.check_constraints where " +
+				"constraint_schema = database() and table_name not like 'lastboard%' order by 1, 2",
+			"select table_name, constraint_name, referenced_table_name, delete_rule, update_rule from " +
+				"information_schema.referential_constraints where constraint_schema = database() order by 1, 2",
+			"select event_object_table, trigger_name, action_statement from information_schema.triggers where " +
+				"trigger_schema = database() and trigger_name not like 'lastboard%kept%' order by 1, 2",
 			"select table_name, view_definition from information_schema.views where table_schema = database() order by 1",
 		} {
 			fmt.Fprintf(&b, "%s\n%s\n", text, o.query(text))
@@ -127,11 +134,16 @@ func (o *office) serverSnapshot() string {
 		return b.String()
 	}
 	for _, text := range []string{
-		"select c.relname, a.attname, format_type(a.atttypid, a.atttypmod), a.attnotnull, a.attidentity, a.attgenerated, pg_get_expr(d.adbin, d.adrelid) from pg_attribute a join pg_class c on c.oid = a.attrelid " +
-			"left join pg_attrdef d on d.adrelid = c.oid and d.adnum = a.attnum where c.relnamespace = 'public'::regnamespace and c.relkind in ('r', 'v') and a.attnum > 0 and not a.attisdropped order by c.relname, a.attname",
-		"select conrelid::regclass::text, conname, pg_get_constraintdef(oid), convalidated from pg_constraint where connamespace = 'public'::regnamespace order by 1, 2",
+		"select c.relname, a.attname, format_type(a.atttypid, a.atttypmod), a.attnotnull, a.attidentity, " +
+			"a.attgenerated, pg_get_expr(d.adbin, d.adrelid) from pg_attribute a join pg_class c on c.oid = a.attrelid " +
+			"left join pg_attrdef d on d.adrelid = c.oid and d.adnum = a.attnum where c.relnamespace = " +
+			"'public'::regnamespace and c.relkind in ('r', 'v') and a.attnum > 0 and not a.attisdropped order by " +
+			"c.relname, a.attname",
+		"select conrelid::regclass::text, conname, pg_get_constraintdef(oid), convalidated from pg_constraint where " +
+			"connamespace = 'public'::regnamespace order by 1, 2",
 		"select tablename, indexname, indexdef from pg_indexes where schemaname = 'public' order by 1, 2",
-		"select tgrelid::regclass::text, tgname, pg_get_triggerdef(oid) from pg_trigger where not tgisinternal and tgname not like 'lastboard%kept%' order by 1, 2",
+		"select tgrelid::regclass::text, tgname, pg_get_triggerdef(oid) from pg_trigger where not tgisinternal and " +
+			"tgname not like 'lastboard%kept%' order by 1, 2",
 		"select viewname, definition from pg_views where schemaname = 'public' order by 1",
 	} {
 		fmt.Fprintf(&b, "%s\n%s\n", text, o.query(text))
@@ -160,7 +172,9 @@ func (o *office) canonical(shared bool) string {
 	if err := json.Unmarshal([]byte(o.must("describe", "--json")), &doc); err != nil {
 		o.Fatal(err)
 	}
-	slices.SortFunc(doc.Tables, func(a, b map[string]any) int { return strings.Compare(a["name"].(string), b["name"].(string)) })
+	slices.SortFunc(doc.Tables, func(a, b map[string]any) int {
+		return strings.Compare(a["name"].(string), b["name"].(string))
+	})
 	var b strings.Builder
 	for _, t := range doc.Tables {
 		for _, part := range []string{"unique", "checks", "foreign_keys", "indexes", "triggers"} {

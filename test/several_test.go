@@ -9,7 +9,8 @@ import (
 // TestSeveralMigrationsAreForeseen is that what is known beforehand of migrations further on
 // is refused before the first one runs, and that a refusal after some have run says so.
 func TestSeveralMigrationsAreForeseen(t *testing.T) {
-	onEach(t, append(berthsOf(3), "create table pier (id integer primary key, name varchar(20))", "insert into pier values (1, null)"), func(t *testing.T, o *office) {
+	onEach(t, append(berthsOf(3), "create table pier (id integer primary key, name varchar(20))",
+		"insert into pier values (1, null)"), func(t *testing.T, o *office) {
 		add := "-- A depth\nalter table berth add column feet integer;\n"
 		strict := "-- Names for all\nalter table pier alter column name set not null;\n"
 		o.migration("0002-feet", add)
@@ -30,12 +31,14 @@ func TestSeveralMigrationsAreForeseen(t *testing.T) {
 		o.migration("0003-names", "-- One depth is unknown\nbackfill berth set depth = null where id = 2;\n")
 		o.migration("0004-names", "-- Depths for all\nalter table berth alter column depth set not null;\n")
 		r := o.code(4, "advance", "--yes", "--json")
-		o.wants(r, `"outcome":"stopped"`, `"version":"0003","state":"settled"`, "0002 is settled, 0003 is settled, which stays; of this migration nothing was changed")
+		o.wants(r, `"outcome":"stopped"`, `"version":"0003","state":"settled"`,
+			"0002 is settled, 0003 is settled, which stays; of this migration nothing was changed")
 		o.wants(o.code(0, "status"), "0002", "0004")
 		o.same("select count(*) from berth where depth is null", "1")
 
 		// A way back that ends at one without any is refused before it begins.
-		o.migration("0004-names", "-- A view\nnative "+engineWord(o)+" $$create view deep as select id from berth$$ no way back;\n")
+		o.migration("0004-names", "-- A view\nnative "+engineWord(o)+
+			" $$create view deep as select id from berth$$ no way back;\n")
 		o.migration("0005-feet", "-- A spare\nalter table berth add column spare integer;\n")
 		o.must("advance", "--yes")
 		before = o.snapshot()
@@ -50,7 +53,8 @@ func TestSeveralMigrationsAreForeseen(t *testing.T) {
 func TestCheckSaysWhatAdvanceRefuses(t *testing.T) {
 	onEach(t, berthsOf(500), func(t *testing.T, o *office) {
 		o.paced("lock_wait = '100us'\n")
-		o.migration("0002-less", "-- Less\nalter table berth rename column depth to deep, alter depth set default 5;\nalter table berth add column twice integer generated always as (id * 2) stored;\n")
+		o.migration("0002-less", "-- Less\nalter table berth rename column depth to deep, alter depth set default "+
+			"5;\nalter table berth add column twice integer generated always as (id * 2) stored;\n")
 		o.wants(o.code(0, "check"), "warning needs-overlap", "--settle")
 		r := o.code(3, "advance", "--yes")
 		o.wants(r, "needs-overlap", "writers-would-wait", "--let-writers-wait", "--settle")

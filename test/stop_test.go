@@ -17,7 +17,8 @@ alter table vessel add constraint few check (n < 4000 or id = 0);
 assert (select count(*) from vessel where n = 7) = 0 else 'no vessel may have seven';
 `)
 	r := o.code(4, "advance", "--yes")
-	o.wants(r, "no vessel may have seven", "steps of migration 0002 are done and stay", "goes on from here, retreat", " takes it back")
+	o.wants(r, "no vessel may have seven", "steps of migration 0002 are done and stay", "goes on from here, retreat",
+		" takes it back")
 	o.same("select count(*) from vessel where n = 7", "1001")
 	o.wants(o.code(0, "status"), "stopped")
 	o.wants(o.code(0, "ledger"), "stopped", "no vessel may have seven")
@@ -58,7 +59,8 @@ assert 1 = 2 else 'never';
 func TestManyMigrationsAtOnce(t *testing.T) {
 	o := adopted(t, pier...)
 	for i := 2; i <= 6; i++ {
-		o.migration(fmt.Sprintf("%04d-change", i), fmt.Sprintf("-- Change %d\nalter table berth add c%d integer using (id * %d);\n", i, i, i))
+		o.migration(fmt.Sprintf("%04d-change", i), fmt.Sprintf(
+			"-- Change %d\nalter table berth add c%d integer using (id * %d);\n", i, i, i))
 	}
 	o.migration("0005-change", "-- Bad\nalter table vessel alter berth_id set not null;\n")
 	o.wants(o.code(3, "advance", "--yes"), "berth_id is null in 1 row of vessel") // before the first of them
@@ -90,10 +92,12 @@ func TestAdoptedIsNotTakenBack(t *testing.T) {
 // TestCompareShowsWhatChangedSince lists attributes, for people and for programs.
 func TestCompareShowsWhatChangedSince(t *testing.T) {
 	o := adopted(t, pier...)
-	o.migration("0002-change", "-- A change\ncomment on table berth is 'where ships lie';\nalter table berth add depth integer not null default 3, rename code to sign;\n")
+	o.migration("0002-change", "-- A change\ncomment on table berth is 'where ships lie';\nalter table berth add "+
+		"depth integer not null default 3, rename code to sign;\n")
 	o.must("advance", "--yes")
 	r := o.code(0, "describe", "--compare", "1")
-	o.wants(r, "since 0001-adopted", "column depth", "integer not null default 3", "column sign", "table berth: comment", "where ships lie")
+	o.wants(r, "since 0001-adopted", "column depth", "integer not null default 3", "column sign", "table berth: comment",
+		"where ships lie")
 	o.wants(o.code(0, "describe", "vessel", "--compare", "0001"), "nothing has changed since")
 	o.wants(o.code(0, "describe", "--compare", "0001", "--json"), `"attribute": "exists"`, `"table": "berth"`)
 	o.wants(o.code(2, "describe", "--compare", "7"), "the ledger knows no migration 7")
@@ -106,13 +110,16 @@ func TestCompareShowsWhatChangedSince(t *testing.T) {
 func TestForecastShowsRowsAndStatements(t *testing.T) {
 	o := adopted(t, pier...)
 	before := o.snapshot()
-	o.migration("0002-change", "-- Metres\nalter table vessel add length_m numeric(7,2) using (round(length_ft * 0.3048, 2));\nbackfill vessel set registry = upper(registry) where id < 3;\n")
+	o.migration("0002-change", "-- Metres\nalter table vessel add length_m numeric(7,2) using (round(length_ft * "+
+		"0.3048, 2));\nbackfill vessel set registry = upper(registry) where id < 3;\n")
 	r := o.code(0, "forecast", "--rows", "2")
 	o.wants(r, "length_ft", "length_m", "20.5", "6.25")
 	r = o.code(0, "forecast", "--statements")
-	o.wants(r, `alter table "vessel" add column "length_m" numeric(7,2)`, `round("length_ft" * 0.3048, 2)`, "lastboard_kept_1")
+	o.wants(r, `alter table "vessel" add column "length_m" numeric(7,2)`, `round("length_ft" * 0.3048, 2)`,
+		"lastboard_kept_1")
 	o.unchanged(before)
-	if rows := o.query("select count(*) from sqlite_schema where name like 'lastboard_kept_%'"); !strings.Contains(rows, "0") {
+	if rows := o.query("select count(*) from sqlite_schema where name like 'lastboard_kept_%'"); !strings.Contains(rows,
+		"0") {
 		t.Errorf("a forecast keeps nothing: %s", rows)
 	}
 }
@@ -141,7 +148,8 @@ alter table vessel add a text;
 	o.must("retreat", "--to", "1", "--yes")
 	o.exec("update vessel set name = 'Tern' where id = 1")
 	o.unchanged(start)
-	o.migration("0002-change", "-- One way\nnative sqlite $$create table one_way (a text)$$ touching one_way no way back;\n")
+	o.migration("0002-change", "-- One way\nnative sqlite $$create table one_way (a text)$$ touching one_way no way "+
+		"back;\n")
 	o.must("advance", "--yes")
 	o.wants(o.code(3, "retreat", "--to", "1", "--yes"), "has no way back")
 }

@@ -125,7 +125,8 @@ func (s *storm) round(k interleaved) {
 	begin := &convoy{office: s.office, engine: s.engine, ships: map[int]*ship{}}
 	begin.begin(k)
 	for w := range 3 {
-		f := &convoy{office: s.office, engine: s.engine, kind: k, r: rand.New(rand.NewPCG(s.r.Uint64(), uint64(w))), crew: w + 1, storm: s,
+		f := &convoy{office: s.office, engine: s.engine, kind: k,
+			r: rand.New(rand.NewPCG(s.r.Uint64(), uint64(w))), crew: w + 1, storm: s,
 			ships: map[int]*ship{}, gone: map[int]bool{}, moved: map[int]bool{}, touched: map[int]bool{}}
 		for o, ship := range begin.ships {
 			if o%3 == w {
@@ -146,7 +147,8 @@ func (s *storm) round(k interleaved) {
 	what += ", back: " + s.suffers(back)
 	s.ends(back, what)
 	s.calm()
-	all := &convoy{office: s.office, engine: s.engine, kind: k, ships: map[int]*ship{}, gone: map[int]bool{}, moved: map[int]bool{}}
+	all := &convoy{office: s.office, engine: s.engine, kind: k, ships: map[int]*ship{}, gone: map[int]bool{},
+		moved: map[int]bool{}}
 	for _, f := range s.crews {
 		maps.Copy(all.ships, f.ships)
 		maps.Copy(all.gone, f.gone)
@@ -160,7 +162,8 @@ func (s *storm) round(k interleaved) {
 func (s *storm) suffers(args []string) string {
 	s.Helper()
 	list := ways(s.engine)
-	way, place := list[s.r.IntN(len(list))], fmt.Sprint("sent:", 1+s.r.IntN(map[string]int{"SQLite": 50, "PostgreSQL": 120, "MariaDB": 120}[s.engine]))
+	way, place := list[s.r.IntN(len(list))], fmt.Sprint("sent:",
+		1+s.r.IntN(map[string]int{"SQLite": 50, "PostgreSQL": 120, "MariaDB": 120}[s.engine]))
 	if s.engine == "MariaDB" && s.r.IntN(3) == 0 {
 		place = fmt.Sprint("locked-statement:", 1+s.r.IntN(8))
 	}
@@ -258,7 +261,9 @@ func (f *convoy) sail(done chan struct{}) {
 // too long, gave way to another, lost its connection, or left a column out that is wanted
 // of new rows by then.
 func (f *convoy) expected(err error) bool {
-	for _, text := range []string{"tag", "flag", "lock", "could not serialize", "terminat", "bad connection", "invalid connection", "EOF", "refused", "reset", "broken pipe", "closed", "killed", "shutdown", "starting up", "shutting down", "recovery mode",
+	for _, text := range []string{"tag", "flag", "lock", "could not serialize", "terminat", "bad connection",
+		"invalid connection", "EOF", "refused", "reset", "broken pipe", "closed", "killed", "shutdown", "starting up",
+		"shutting down", "recovery mode",
 		// A server that dies between two statements of a script in which a column takes another's
 		// place leaves a trigger without its column, until the run goes on (docs/safety.md).
 		"Unknown column 'lastboard_",

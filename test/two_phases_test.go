@@ -21,14 +21,18 @@ func TestPreparedTransactionInTheWay(t *testing.T) {
 	for _, engine := range []string{"PostgreSQL", "MariaDB"} {
 		for what, change := range changes {
 			t.Run(engine+", "+what, func(t *testing.T) {
-				o := officeOn(t, engine, []string{"create table berth (id integer not null primary key, owner varchar(20), n integer)", "insert into berth values (1, 'ann', 1), (2, 'bob', 2)"})
+				o := officeOn(t, engine, []string{"create table berth (id integer not null primary key, owner varchar(20), n " +
+					"integer)", "insert into berth values (1, 'ann', 1), (2, 'bob', 2)"})
 				url := o.url
-				o.write("lastboard.toml", "database = 'dev'\n[databases.dev]\nurl = '"+url+"'\nlive = true\n[databases.dev.pace]\nlock_wait = '50ms'\nlock_tries = 4\n")
+				o.write("lastboard.toml", "database = 'dev'\n[databases.dev]\nurl = '"+url+
+					"'\nlive = true\n[databases.dev.pace]\nlock_wait = '50ms'\nlock_tries = 4\n")
 				o.migration("0002-change", "-- A change\n"+change+";\n")
 				id := "'of " + o.name() + "'"
-				statements, end := []string{"begin", "update berth set owner = 'cy' where id = 1", "prepare transaction " + id}, "rollback prepared "+id
+				statements, end := []string{"begin", "update berth set owner = 'cy' where id = 1", "prepare transaction " + id},
+					"rollback prepared "+id
 				if engine == "MariaDB" {
-					statements, end = []string{"xa start " + id, "update berth set owner = 'cy' where id = 1", "xa end " + id, "xa prepare " + id}, "xa rollback "+id
+					statements, end = []string{"xa start " + id, "update berth set owner = 'cy' where id = 1", "xa end " + id,
+						"xa prepare " + id}, "xa rollback "+id
 				}
 				pool := o.open()
 				db, err := pool.Conn(context.Background())

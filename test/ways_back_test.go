@@ -15,55 +15,75 @@ type wayBack struct {
 }
 
 var triggers = map[string][]string{
-	"SQLite":     {"create trigger noted after insert on theme begin insert into noted values (new.id); end"},
-	"MariaDB":    {"create trigger noted after insert on theme for each row insert into noted values (new.id)"},
-	"PostgreSQL": {"create function noted() returns trigger language plpgsql as 'begin insert into noted values (new.id); return new; end'", "create trigger noted after insert on theme for each row execute function noted()"},
+	"SQLite":  {"create trigger noted after insert on theme begin insert into noted values (new.id); end"},
+	"MariaDB": {"create trigger noted after insert on theme for each row insert into noted values (new.id)"},
+	"PostgreSQL": {"create function noted() returns trigger language plpgsql as 'begin insert into noted values " +
+		"(new.id); return new; end'", "create trigger noted after insert on theme for each row execute function noted()"},
 }
 
 var waysBack = []wayBack{
 	{"a table that numbers its rows by a sequence", []string{"PostgreSQL"},
 		[]string{"create table theme (id serial not null primary key, n text)", "insert into theme (n) values ('a'), ('b')"},
-		"drop table theme;", []string{"insert into theme (n) values ('c')"}, "select id, n from theme order by id", "1|a\n2|b\n3|c"},
+		"drop table theme;", []string{"insert into theme (n) values ('c')"}, "select id, n from theme order by id",
+		"1|a\n2|b\n3|c"},
 	{"a column that numbers by a sequence", []string{"PostgreSQL"},
-		[]string{"create table theme (id integer primary key, n serial not null, x text)", "insert into theme (id, x) values (1, 'a'), (2, 'b')"},
-		"alter table theme drop column n;", []string{"insert into theme (id, x) values (3, 'c')"}, "select id, n from theme order by id", "1|1\n2|2\n3|3"},
+		[]string{"create table theme (id integer primary key, n serial not null, x text)",
+			"insert into theme (id, x) values (1, 'a'), (2, 'b')"},
+		"alter table theme drop column n;", []string{"insert into theme (id, x) values (3, 'c')"},
+		"select id, n from theme order by id", "1|1\n2|2\n3|3"},
 	{"a table with a sequence, under another name", []string{"PostgreSQL"},
 		[]string{"create table theme (id serial primary key, x text)", "insert into theme (x) values ('q')"},
-		"alter table theme rename to topic;", []string{"insert into theme (x) values ('z')"}, "select max(id) from theme", "2"},
+		"alter table theme rename to topic;", []string{"insert into theme (x) values ('z')"}, "select max(id) from theme",
+		"2"},
 	{"a table that takes its numbers from a sequence beside it", []string{"PostgreSQL"},
-		[]string{"create sequence numbers", "create table theme (id integer default nextval('numbers') primary key, n text)", "insert into theme (n) values ('a')"},
+		[]string{"create sequence numbers", "create table theme (id integer default nextval('numbers') primary key, n text)",
+			"insert into theme (n) values ('a')"},
 		"drop table theme;\nnative postgres $$drop sequence numbers$$ back $$create sequence numbers start 2$$;",
 		[]string{"insert into theme (n) values ('b')"}, "select id, n from theme order by id", "1|a\n2|b"},
 	{"a table with a trigger", everywhere,
-		[]string{"create table noted (id integer not null primary key)", "create table theme (id integer not null primary key, n varchar(20))", "insert into theme values (1, 'a')"},
+		[]string{"create table noted (id integer not null primary key)",
+			"create table theme (id integer not null primary key, n varchar(20))", "insert into theme values (1, 'a')"},
 		"drop table theme;", []string{"insert into theme values (2, 'b')"}, "select id from noted order by id", "2"},
 	{"a trigger in its own words", []string{"MariaDB"},
 		[]string{"create table theme (id integer not null primary key, n varchar(20))", "insert into theme values (1, 'a')"},
-		"native mariadb $$create trigger noted before insert on theme for each row set new.n = 'x'$$ touching theme back $$drop trigger noted$$;",
+		"native mariadb $$create trigger noted before insert on theme for each row set new.n = 'x'$$ touching theme " +
+			"back $$drop trigger noted$$;",
 		[]string{"insert into theme values (2, 'b')"}, "select n from theme order by id", "a\nb"},
 	{"a trigger in its own words that does not say what it touches", []string{"MariaDB"},
 		[]string{"create table theme (id integer not null primary key, n varchar(20))", "insert into theme values (1, 'a')"},
-		"native mariadb $$create trigger noted before insert on theme for each row set new.n = 'x'$$ back $$drop trigger noted$$;",
+		"native mariadb $$create trigger noted before insert on theme for each row set new.n = 'x'$$ back $$drop " +
+			"trigger noted$$;",
 		[]string{"insert into theme values (2, 'b')"}, "select n from theme order by id", "a\nb"},
 	{"a trigger that goes, and comes back", []string{"MariaDB"},
-		[]string{"create table theme (id integer not null primary key, n varchar(20))", "create trigger noted before insert on theme for each row set new.n = 'x'"},
-		"native mariadb $$drop trigger noted$$ touching theme back $$create trigger noted before insert on theme for each row set new.n = 'x'$$;",
+		[]string{"create table theme (id integer not null primary key, n varchar(20))",
+			"create trigger noted before insert on theme for each row set new.n = 'x'"},
+		"native mariadb $$drop trigger noted$$ touching theme back $$create trigger noted before insert on theme for " +
+			"each row set new.n = 'x'$$;",
 		[]string{"insert into theme values (2, 'b')"}, "select n from theme order by id", "x"},
 	{"a table and its trigger together", []string{"MariaDB"},
 		[]string{"create table other (id integer not null primary key)"},
-		"create table theme (id integer primary key, n varchar(20));\nnative mariadb $$create trigger noted before insert on theme for each row set new.n = 'x'$$ touching theme back $$drop trigger noted$$;",
+		"create table theme (id integer primary key, n varchar(20));\nnative mariadb $$create trigger noted before " +
+			"insert on theme for each row set new.n = 'x'$$ touching theme back $$drop trigger noted$$;",
 		nil, "select count(*) from other", "0"},
 	{"a key of a type that an extension brings", []string{"PostgreSQL"},
-		[]string{"create extension ltree", "create table theme (k ltree primary key, n text)", "insert into theme values ('a.b', 'x'), ('a.c', 'y')"},
-		"alter table theme drop column n;", []string{"update theme set k = 'a.d' where k = 'a.b'", "delete from theme where k = 'a.c'"}, "select k::text, n from theme", "a.d|x"},
+		[]string{"create extension ltree", "create table theme (k ltree primary key, n text)",
+			"insert into theme values ('a.b', 'x'), ('a.c', 'y')"},
+		"alter table theme drop column n;", []string{"update theme set k = 'a.d' where k = 'a.b'",
+			"delete from theme where k = 'a.c'"}, "select k::text, n from theme", "a.d|x"},
 	{"columns that are called as words of a trigger are", everywhere,
-		[]string{"create table theme (id integer not null primary key, n varchar(20), d varchar(20), \"row\" integer, \"old\" integer)", "insert into theme values (1, 'a', 'x', 1, 1), (2, 'b', 'y', 2, 2)"},
-		"alter table theme drop column d;\nalter table theme drop column \"row\";\nalter table theme drop column \"old\";", nil, "select id, d from theme order by id", "1|x\n2|y"},
+		[]string{"create table theme (id integer not null primary key, n varchar(20), d varchar(20), \"row\" integer, " +
+			"\"old\" integer)", "insert into theme values (1, 'a', 'x', 1, 1), (2, 'b', 'y', 2, 2)"},
+		"alter table theme drop column d;\nalter table theme drop column \"row\";\nalter table theme drop column \"old\";",
+		nil, "select id, d from theme order by id", "1|x\n2|y"},
 	{"a key that takes its default from a sequence", []string{"MariaDB"},
-		[]string{"create sequence numbers", "create table theme (id bigint not null default nextval(numbers) primary key, n varchar(20), d varchar(20))", "insert into theme (n, d) values ('a', 'x'), ('b', 'y')"},
-		"alter table theme drop column d;\nbackfill theme set n = upper(n);", []string{"insert into theme (n, d) values ('c', 'z')"}, "select id, n, d from theme order by id", "1|a|x\n2|b|y\n3|c|z"},
+		[]string{"create sequence numbers", "create table theme (id bigint not null default nextval(numbers) primary " +
+			"key, n varchar(20), d varchar(20))", "insert into theme (n, d) values ('a', 'x'), ('b', 'y')"},
+		"alter table theme drop column d;\nbackfill theme set n = upper(n);",
+		[]string{"insert into theme (n, d) values ('c', 'z')"}, "select id, n, d from theme order by id",
+		"1|a|x\n2|b|y\n3|c|z"},
 	{"a key for a table without one, beside a wider column of it", []string{"MariaDB", "PostgreSQL"},
-		[]string{"create table theme (ip varchar(25) not null, ns varchar(255) not null)", "insert into theme values ('10.0.0.1', 'a')"},
+		[]string{"create table theme (ip varchar(25) not null, ns varchar(255) not null)",
+			"insert into theme values ('10.0.0.1', 'a')"},
 		"alter table theme alter column ip set data type varchar(64), add primary key (ip, ns);",
 		[]string{"insert into theme values ('10.0.0.1', 'a')"}, "select count(*) from theme", "2"},
 }
@@ -102,7 +122,8 @@ func TestWaysBackOfOldTables(t *testing.T) {
 				// What is kept does not keep an application from its rows.
 				if c.name == "a key of a type that an extension brings" {
 					o.must("advance", "--yes")
-					o.exec("update theme set k = 'a.e' where k = 'a.d'", "insert into theme values ('a.d')", "delete from theme where k = 'a.d'")
+					o.exec("update theme set k = 'a.e' where k = 'a.d'", "insert into theme values ('a.d')",
+						"delete from theme where k = 'a.d'")
 					o.must("retreat", "--to", "1", "--yes")
 					o.same("select k::text, n from theme", "a.e|x")
 				}
@@ -116,8 +137,10 @@ func TestWaysBackOfOldTables(t *testing.T) {
 func TestNativeWayBackTakesNoRows(t *testing.T) {
 	onEach(t, berthsOf(2), func(t *testing.T, o *office) {
 		word := engineWord(o)
-		o.migration("0002-tables", "-- A table, and a column\nnative "+word+" $$create table spare (id integer not null primary key)$$ touching spare back $$drop table spare$$;\n"+
-			"native "+word+" $$alter table berth add column tag varchar(9)$$ touching berth back $$alter table berth drop column tag$$;\n")
+		o.migration("0002-tables", "-- A table, and a column\nnative "+word+
+			" $$create table spare (id integer not null primary key)$$ touching spare back $$drop table spare$$;\n"+
+			"native "+word+" $$alter table berth add column tag varchar(9)$$ touching berth back $$alter table berth drop "+
+			"column tag$$;\n")
 		o.must("advance", "--yes")
 		o.exec("update berth set tag = 'x' where id = 2")
 		before := o.snapshot()

@@ -13,7 +13,8 @@ func TestWritersLoseNothingWhileTablesChange(t *testing.T) {
 	const rows = 8_000
 	changes := []struct{ name, statement string }{
 		{"a column in batches", "alter table vessel add code text using ('V' || cast(id as text))"},
-		{"a column that is not null", "alter table vessel add code text not null default 'late' using ('V' || cast(id as text))"},
+		{"a column that is not null", "alter table vessel add code text not null default 'late' using ('V' || cast(id " +
+			"as text))"},
 		{"values in batches", "backfill vessel set n = n + 1 where id % 2 = 0"},
 		{"a copy of the table", "alter table vessel alter n set default 5"},
 		{"an index", "create unique index vessel_once on vessel (name, id)"},
@@ -25,7 +26,8 @@ func TestWritersLoseNothingWhileTablesChange(t *testing.T) {
 	for _, c := range changes {
 		t.Run(c.name, func(t *testing.T) {
 			o := bigOffice(t, rows)
-			o.write("lastboard.toml", "database = 'dev'\n[databases.dev]\nurl = 'sqlite:harbour.db'\nlive = true\n[databases.dev.pace]\nbatch_time = '3ms'\nlock_wait = '10ms'\nlock_tries = 200\n")
+			o.write("lastboard.toml", "database = 'dev'\n[databases.dev]\nurl = 'sqlite:harbour.db'\nlive = "+
+				"true\n[databases.dev.pace]\nbatch_time = '3ms'\nlock_wait = '10ms'\nlock_tries = 200\n")
 			o.migration("0002-change", "-- A change\n"+c.statement+";\n")
 			w := startWriter(o)
 			time.Sleep(20 * time.Millisecond)
@@ -37,7 +39,8 @@ func TestWritersLoseNothingWhileTablesChange(t *testing.T) {
 				t.Fatalf("the other program wrote %d rows alone", len(ids))
 			}
 			o.same(fmt.Sprintf("select count(*) from vessel where id > %d and name = 'late'", rows), fmt.Sprint(len(ids)))
-			o.same(fmt.Sprintf("select count(*), count(distinct name) from vessel where id <= %d", rows), fmt.Sprintf("%d|%d", rows, rows))
+			o.same(fmt.Sprintf("select count(*), count(distinct name) from vessel where id <= %d", rows),
+				fmt.Sprintf("%d|%d", rows, rows))
 			o.same("pragma integrity_check", "ok")
 			o.same("select count(*) from lastboard_runner", "0")
 		})
@@ -49,8 +52,10 @@ func TestWritersLoseNothingWhileTablesChange(t *testing.T) {
 func TestRowsThatComeWhileAColumnIsFilled(t *testing.T) {
 	const rows = 30_000
 	o := bigOffice(t, rows)
-	o.write("lastboard.toml", "database = 'dev'\n[databases.dev]\nurl = 'sqlite:harbour.db'\nlive = true\n[databases.dev.pace]\nbatch_time = '2ms'\nlock_wait = '1ms'\nlock_tries = 500\n")
-	o.migration("0002-change", "-- A change\nalter table vessel add code text not null using ('V' || cast(id as text) || name);\n")
+	o.write("lastboard.toml", "database = 'dev'\n[databases.dev]\nurl = 'sqlite:harbour.db'\nlive = "+
+		"true\n[databases.dev.pace]\nbatch_time = '2ms'\nlock_wait = '1ms'\nlock_tries = 500\n")
+	o.migration("0002-change", "-- A change\nalter table vessel add code text not null using ('V' || cast(id as "+
+		"text) || name);\n")
 	o.exec("delete from vessel where id between 100 and 200")
 	c := o.command("advance", "--yes", "--let-writers-wait")
 	if err := c.Start(); err != nil {

@@ -37,19 +37,23 @@ without running it. No table is touched; the ledger is added beside them.`,
 				return err
 			}
 			if len(st.known) > 0 {
-				return fault.New(fault.Refused, "adopted-already", "see lastboard status", "this database is under care already: its ledger knows %d migrations", len(st.known))
+				return fault.New(fault.Refused, "adopted-already", "see lastboard status",
+					"this database is under care already: its ledger knows %d migrations", len(st.known))
 			}
 			if len(st.files) > 0 {
-				return fault.New(fault.Refused, "migrations-there", "adopt a database into a project that has no migrations", "the project has migrations already, the first is %s", st.files[0].Full())
+				return fault.New(fault.Refused, "migrations-there", "adopt a database into a project that has no migrations",
+					"the project has migrations already, the first is %s", st.files[0].Full())
 			}
 			tables, err := s.db.Schema(ctx)
 			if err != nil {
 				return err
 			}
 			if len(tables.Tables)+len(tables.Views) == 0 {
-				return fault.New(fault.Refused, "nothing-to-adopt", "draft the first migration instead", "the database has no tables")
+				return fault.New(fault.Refused, "nothing-to-adopt", "draft the first migration instead",
+					"the database has no tables")
 			}
-			if err := s.confirm(yes, fmt.Sprintf("This adds a ledger to %s and records its %d tables as migration 0001.", s.name(), len(tables.Tables))); err != nil {
+			if err := s.confirm(yes, fmt.Sprintf("This adds a ledger to %s and records its %d tables as migration 0001.",
+				s.name(), len(tables.Tables))); err != nil {
 				return err
 			}
 			text, native := adopt.Migration(tables, s.engine, s.name())
@@ -74,7 +78,8 @@ without running it. No table is touched; the ledger is added beside them.`,
 				return err
 			}
 			if s.JSON {
-				return s.Document(map[string]any{"migration": path, "tables": len(tables.Tables), "views": len(tables.Views), "native": native})
+				return s.Document(map[string]any{"migration": path, "tables": len(tables.Tables), "views": len(tables.Views),
+					"native": native})
 			}
 			s.Line("%s and %s are in migrations/0001-adopted.sql, recorded as settled; none was touched",
 				view.Plural(len(tables.Tables), "table", "tables"), view.Plural(len(tables.Views), "view", "views"))

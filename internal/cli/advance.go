@@ -48,16 +48,20 @@ whatever way, goes on when the command is run again.`,
 
 func addRunFlags(c *cobra.Command, f *runFlags) {
 	addWaitFlags(c, f)
-	c.Flags().BoolVar(&f.trustKept, "trust-kept", false, "put back what is kept although its triggers were switched off for a while")
+	c.Flags().BoolVar(&f.trustKept, "trust-kept", false,
+		"put back what is kept although its triggers were switched off for a while")
 	c.Flags().BoolVar(&f.settle, "settle", false, "end overlaps at once: no application uses the old shape any more")
 }
 
 // addWaitFlags adds those of every command that changes a database.
 func addWaitFlags(c *cobra.Command, f *runFlags) {
-	c.Flags().StringVar(&f.metrics, "metrics", "", "serve what it does as metrics on this address while it runs, as 127.0.0.1:9741")
+	c.Flags().StringVar(&f.metrics, "metrics", "", "serve what it does as metrics on this address while it runs, as "+
+		"127.0.0.1:9741")
 	c.Flags().IntVar(&f.workers, "workers", 1, "connections that share a large backfill on a server: 1 or 2")
-	c.Flags().BoolVar(&f.letWritersWait, "let-writers-wait", false, "allow steps for which writers of a live database wait throughout")
-	c.Flags().BoolVar(&f.slowStatement, "slow-statement", false, "allow statements that read a whole table for each row of another")
+	c.Flags().BoolVar(&f.letWritersWait, "let-writers-wait", false,
+		"allow steps for which writers of a live database wait throughout")
+	c.Flags().BoolVar(&f.slowStatement, "slow-statement", false,
+		"allow statements that read a whole table for each row of another")
 }
 
 func (s *session) advanceTasks(st *standing, to string) ([]run.Task, string, error) {
@@ -72,10 +76,12 @@ func (s *session) advanceTasks(st *standing, to string) ([]run.Task, string, err
 	var words []string
 	if k := st.unfinished(); k != nil {
 		if k.Direction == ledger.Retreat {
-			return nil, "", fault.New(fault.Refused, "half-way", "run lastboard retreat with --to below it to go on; then advance", "migration %s is half way back", k.Version)
+			return nil, "", fault.New(fault.Refused, "half-way",
+				"run lastboard retreat with --to below it to go on; then advance", "migration %s is half way back", k.Version)
 		}
 		if k.Direction == ledger.Settle {
-			return nil, "", fault.New(fault.Refused, "half-way", "run lastboard settle to go on; then advance", "migration %s is half settled", k.Version)
+			return nil, "", fault.New(fault.Refused, "half-way", "run lastboard settle to go on; then advance",
+				"migration %s is half settled", k.Version)
 		}
 		tasks = append(tasks, run.Task{File: st.fileOf(k.Version), Known: k})
 		words = append(words, "go on with "+k.Version+"-"+k.Name)
@@ -113,7 +119,8 @@ type versionState struct {
 
 // change is what advance and retreat have in common: which tasks there are, the
 // question, the runs, and what came of them.
-func (g *global) change(ctx context.Context, f runFlags, find func(context.Context, *session, *standing) ([]run.Task, string, error)) (err error) {
+func (g *global) change(ctx context.Context, f runFlags,
+	find func(context.Context, *session, *standing) ([]run.Task, string, error)) (err error) {
 	var done []versionState
 	var ended []run.Task
 	var p *view.Printer
@@ -192,7 +199,8 @@ func (g *global) change(ctx context.Context, f runFlags, find func(context.Conte
 
 // lookAgain decides anew once this is the one runner. What has changed since the question
 // is shown and asked again; who has said --yes beforehand has not seen it.
-func (s *session) lookAgain(ctx context.Context, f runFlags, before *standing, words string, find func(context.Context, *session, *standing) ([]run.Task, string, error)) ([]run.Task, error) {
+func (s *session) lookAgain(ctx context.Context, f runFlags, before *standing, words string,
+	find func(context.Context, *session, *standing) ([]run.Task, string, error)) ([]run.Task, error) {
 	now, err := s.stand(ctx)
 	if err != nil {
 		return nil, err
@@ -202,15 +210,19 @@ func (s *session) lookAgain(ctx context.Context, f runFlags, before *standing, w
 		return tasks, err
 	}
 	if err != nil || len(tasks) == 0 || f.yes != "" {
-		return nil, errors.Join(run.ChangedMeanwhile(fmt.Sprintf("it was to %s, and now it is to %s", words, cmp.Or(again, "do nothing"))), err)
+		return nil, errors.Join(run.ChangedMeanwhile(fmt.Sprintf("it was to %s, and now it is to %s", words,
+			cmp.Or(again, "do nothing"))), err)
 	}
-	return tasks, s.confirm("", fmt.Sprintf("Another run has changed %s since it was looked at. Now: %s.", s.name(), again))
+	return tasks, s.confirm("", fmt.Sprintf("Another run has changed %s since it was looked at. Now: %s.", s.name(),
+		again))
 }
 
 // same reports whether the ledger and the files say the same in both.
 func (st *standing) same(o *standing) bool {
 	return slices.EqualFunc(st.known, o.known, func(a, b *ledger.Migration) bool { return a.Same(b) }) &&
-		slices.EqualFunc(st.files, o.files, func(a, b *migration.Migration) bool { return a.Version == b.Version && a.Checksum() == b.Checksum() })
+		slices.EqualFunc(st.files, o.files, func(a, b *migration.Migration) bool {
+			return a.Version == b.Version && a.Checksum() == b.Checksum()
+		})
 }
 
 // clearLeft takes away what crashed runs left behind, where no other run is about to.
@@ -252,7 +264,8 @@ func showResult(p *view.Printer, done []versionState, err error) error {
 		out.Migrations = []versionState{}
 	}
 	if err != nil {
-		out.Outcome = map[fault.Class]string{fault.Refused: "refused", fault.Usage: "refused", fault.Stopped: "stopped", fault.Unknown: "unknown"}[fault.Of(err)]
+		out.Outcome = map[fault.Class]string{fault.Refused: "refused", fault.Usage: "refused", fault.Stopped: "stopped",
+			fault.Unknown: "unknown"}[fault.Of(err)]
 		if out.Outcome == "" {
 			out.Outcome = "failed"
 		}

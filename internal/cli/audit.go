@@ -46,7 +46,9 @@ ends that.`,
 				return err
 			}
 			if len(st.known) == 0 {
-				return fault.New(fault.Refused, "not-under-care", "lastboard adopt takes it under care; lastboard advance runs migrations", "this database has no ledger yet: there is nothing to compare it with")
+				return fault.New(fault.Refused, "not-under-care",
+					"lastboard adopt takes it under care; lastboard advance runs migrations",
+					"this database has no ledger yet: there is nothing to compare it with")
 			}
 			cleared := []string{}
 			if clear {
@@ -54,7 +56,8 @@ ends that.`,
 					return err
 				}
 			}
-			list, err := audit.Run(ctx, audit.Input{Engine: s.engine, DB: s.db, Ledger: s.ledger, Files: st.files, Known: st.known})
+			list, err := audit.Run(ctx, audit.Input{Engine: s.engine, DB: s.db, Ledger: s.ledger, Files: st.files,
+				Known: st.known})
 			if err != nil {
 				return err
 			}

@@ -90,7 +90,8 @@ func (s *session) tablesAfter(ctx context.Context, version string) (*schema.Sche
 	}
 	i := slices.IndexFunc(st.known, func(k *ledgerMigration) bool { return sameVersion(k.Version, version) })
 	if i < 0 {
-		return nil, nil, fault.New(fault.Usage, "version-unknown", "see lastboard status", "the ledger knows no migration %s", version)
+		return nil, nil, fault.New(fault.Usage, "version-unknown", "see lastboard status", "the ledger knows no migration %s",
+			version)
 	}
 	tables, err := ledger.TablesAfter(st.known[:i+1])
 	return tables, st.known[i], err
@@ -191,7 +192,8 @@ func (s *session) compare(ctx context.Context, now *schema.Schema, table, versio
 		if before := was.Table(o.Table); followed && before != nil && (table == "" || schema.SameName(t.Name, table)) {
 			differences = append(differences, o.Changes(before, t, s.engine.Text)...)
 		} else if followed && (table == "" || schema.SameName(t.Name, table)) {
-			differences = append(differences, schema.Difference{Table: t.Name, Object: "table", Name: t.Name, Attribute: "exists", Expected: "no", Found: "yes"})
+			differences = append(differences, schema.Difference{Table: t.Name, Object: "table", Name: t.Name,
+				Attribute: "exists", Expected: "no", Found: "yes"})
 		}
 	}
 	switch {

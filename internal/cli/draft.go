@@ -38,10 +38,12 @@ migration until a person has decided.`,
 			title := strings.Join(args, " ")
 			slug, ok := migration.Slug(title)
 			if !ok {
-				return fault.New(fault.Usage, "title-empty", "say what changes: lastboard draft \"Vessels carry a call sign\"", "%q has no letters a-z or digits for a file's name", title)
+				return fault.New(fault.Usage, "title-empty", "say what changes: lastboard draft \"Vessels carry a call sign\"",
+					"%q has no letters a-z or digits for a file's name", title)
 			}
 			if len(slug) > longestSlug {
-				return fault.New(fault.Usage, "title-long", "say it in fewer words; the rest belongs in the file", "the title has %d characters, too many for a file's name", len(title))
+				return fault.New(fault.Usage, "title-long", "say it in fewer words; the rest belongs in the file",
+					"the title has %d characters, too many for a file's name", len(title))
 			}
 			list, err := loadMigrations(p)
 			var faults fault.List

@@ -41,7 +41,8 @@ release it, speed and slow it. On a pipe it prints a line a second until the run
 			if i.Host != "" {
 				title += " at " + i.Host
 			}
-			return s.Follow(ctx, view.Following{Title: title, Look: s.followed, Steer: func(ctx context.Context, w view.Wish) error { return g.wish(ctx, s, w) }})
+			return s.Follow(ctx, view.Following{Title: title, Look: s.followed,
+				Steer: func(ctx context.Context, w view.Wish) error { return g.wish(ctx, s, w) }})
 		},
 	}
 }

@@ -114,7 +114,8 @@ func (s *session) forecast(ctx context.Context, to string) ([]*plan.Plan, error)
 
 // settling plans what is left of overlaps once they are settled, of those that are open and of
 // those that planned migrations open.
-func settling(ctx context.Context, planner *plan.Planner, open []*migration.Migration, planned []*plan.Plan) (plans []*plan.Plan, err error) {
+func settling(ctx context.Context, planner *plan.Planner, open []*migration.Migration,
+	planned []*plan.Plan) (plans []*plan.Plan, err error) {
 	for _, p := range planned {
 		if len(p.Later) > 0 {
 			open = append(open, p.Migration)
@@ -126,7 +127,8 @@ func settling(ctx context.Context, planner *plan.Planner, open []*migration.Migr
 		if errors.As(err, &list) && len(list) > 0 {
 			f := *list[0] // it can be mended by then
 			f.Level = fault.Warning
-			return append(plans, &plan.Plan{Version: m.Version, Name: m.Name, Direction: ledger.Settle, Migration: m, Warnings: fault.List{&f}}), nil
+			return append(plans, &plan.Plan{Version: m.Version, Name: m.Name, Direction: ledger.Settle, Migration: m,
+				Warnings: fault.List{&f}}), nil
 		}
 		if err != nil {
 			return nil, err

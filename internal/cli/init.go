@@ -55,7 +55,8 @@ not overwritten. --url sets the database; it need not exist yet.`,
 			}
 			p.Line("a project is in %s, with the database %s", dir, target)
 			if secret {
-				p.Note("the password is not written down: give it by PGPASSWORD or MYSQL_PWD, by a password file, or by a variable, as in url = \"${HARBOUR_URL}\"")
+				p.Note("the password is not written down: give it by PGPASSWORD or MYSQL_PWD, by a password file, or by a " +
+					"variable, as in url = \"${HARBOUR_URL}\"")
 			}
 			p.Line("next: lastboard adopt, if the database has tables already; else lastboard draft \"what changes\"")
 			return nil

@@ -140,7 +140,8 @@ func (s *session) discard(ctx context.Context, f runFlags, list []ledger.Kept) e
 		s.Line("nothing is kept that matches")
 		return nil
 	}
-	if err := s.confirm(f.yes, fmt.Sprintf("On %s: give up what is kept in %s; a retreat will not restore it.", s.name(), view.Plural(len(list), "table", "tables"))); err != nil {
+	if err := s.confirm(f.yes, fmt.Sprintf("On %s: give up what is kept in %s; a retreat will not restore it.", s.name(),
+		view.Plural(len(list), "table", "tables"))); err != nil {
 		return err
 	}
 	if err := s.reopen(ctx, engine.Write); err != nil {

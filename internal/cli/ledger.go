@@ -85,7 +85,8 @@ func (s *session) ranMigration(ctx context.Context, version string, exists, sour
 		known = (&standing{known: list}).knownOf(version)
 	}
 	if known == nil {
-		return fault.New(fault.Usage, "version-unknown", "see lastboard status", "no migration %s has run on this database", version)
+		return fault.New(fault.Usage, "version-unknown", "see lastboard status", "no migration %s has run on this database",
+			version)
 	}
 	switch {
 	case source && s.JSON:
@@ -97,7 +98,9 @@ func (s *session) ranMigration(ctx context.Context, version string, exists, sour
 		s.Line("%s", known.Source)
 		return nil
 	}
-	steps, err := s.ledger.Steps(ctx, known.Version, cmp.Or(map[string]string{ledger.Running: known.Direction, ledger.Stopped: known.Direction}[known.State], ledger.Advance))
+	steps, err := s.ledger.Steps(ctx, known.Version,
+		cmp.Or(map[string]string{ledger.Running: known.Direction, ledger.Stopped: known.Direction}[known.State],
+			ledger.Advance))
 	if err != nil {
 		return err
 	}
@@ -107,7 +110,8 @@ func (s *session) ranMigration(ctx context.Context, version string, exists, sour
 	}
 	out := []stepFactJSON{}
 	for _, x := range steps {
-		out = append(out, stepFactJSON{x.Step.Number, string(x.Step.Kind), x.Step.What, x.State, x.Took, x.Step.Seconds, x.Rows, x.Step.Rows, x.Tries, x.Longest})
+		out = append(out, stepFactJSON{x.Step.Number, string(x.Step.Kind), x.Step.What, x.State, x.Took, x.Step.Seconds,
+			x.Rows, x.Step.Rows, x.Tries, x.Longest})
 	}
 	return s.Document(map[string]any{"version": known.Version, "steps": out})
 }

@@ -18,7 +18,8 @@ import (
 func serveMetrics(address string, r *run.Runner) (stop func(), err error) {
 	l, err := net.Listen("tcp", address)
 	if err != nil {
-		return nil, fault.New(fault.Usage, "usage", "give a free address of this machine, as 127.0.0.1:9741", "metrics cannot be served on %s: %v", address, err)
+		return nil, fault.New(fault.Usage, "usage", "give a free address of this machine, as 127.0.0.1:9741",
+			"metrics cannot be served on %s: %v", address, err)
 	}
 	mux := http.NewServeMux()
 	mux.HandleFunc("GET /metrics", func(w http.ResponseWriter, _ *http.Request) {
@@ -49,7 +50,8 @@ func metrics(w ledger.Work) string {
 		fmt.Fprintf(&b, "lastboard_%s %g\n", name, value)
 	}
 	family("step", "", "The step that is done.")
-	fmt.Fprintf(&b, "lastboard_step{migration=%s,direction=%s,kind=%s,table=%s} %d\n", label(w.Version), label(w.Direction), label(w.Kind), label(w.Table), w.Step)
+	fmt.Fprintf(&b, "lastboard_step{migration=%s,direction=%s,kind=%s,table=%s} %d\n", label(w.Version),
+		label(w.Direction), label(w.Kind), label(w.Table), w.Step)
 	gauge("steps", "", "The steps of the migration.", float64(w.Steps))
 	gauge("step_seconds", "seconds", "For how long the step is done.", w.Took)
 	gauge("step_forecast_seconds", "seconds", "How long the step was to take.", w.Forecast)

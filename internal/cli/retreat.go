@@ -28,7 +28,8 @@ again if the migration is unchanged.`,
 		Args: cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
 			if to == "" {
-				return fault.New(fault.Usage, "usage", "add --to and the last migration that is to stay", "retreat has to know how far")
+				return fault.New(fault.Usage, "usage", "add --to and the last migration that is to stay",
+					"retreat has to know how far")
 			}
 			return g.change(c.Context(), f, func(_ context.Context, _ *session, st *standing) ([]run.Task, string, error) {
 				return retreatTasks(st, to, f.yes)
@@ -53,7 +54,8 @@ func retreatTasks(st *standing, to, yes string) ([]run.Task, string, error) {
 		}
 	}
 	if keep < 0 {
-		return nil, "", fault.New(fault.Usage, "version-unknown", "see lastboard status", "no migration %s has run on this database", to)
+		return nil, "", fault.New(fault.Usage, "version-unknown", "see lastboard status",
+			"no migration %s has run on this database", to)
 	}
 	var tasks []run.Task
 	var words []string
@@ -61,18 +63,22 @@ func retreatTasks(st *standing, to, yes string) ([]run.Task, string, error) {
 	for i := len(st.known) - 1; i >= keep; i-- {
 		k := st.known[i]
 		if k.Direction == ledger.Settle && (k.State == ledger.Running || k.State == ledger.Stopped) {
-			return nil, "", fault.New(fault.Refused, "half-way", "run lastboard settle to go on; then retreat", "migration %s is half settled", k.Version)
+			return nil, "", fault.New(fault.Refused, "half-way", "run lastboard settle to go on; then retreat",
+				"migration %s is half settled", k.Version)
 		}
 		unfiled, err := plan.Unfiled(k, st.fileOf(k.Version))
 		if err != nil {
 			return nil, "", err
 		}
 		if len(unfiled) > 0 && yes != "" {
-			return nil, "", fault.New(fault.Refused, "file-missing", "look at it, then put the file back: lastboard ledger "+k.Version+" --source; or answer without --yes",
-				"the way back of migration %s-%s is not in its file, and only the ledger says what would be run: %s", k.Version, k.Name, strings.Join(unfiled, "; "))
+			return nil, "", fault.New(fault.Refused, "file-missing",
+				"look at it, then put the file back: lastboard ledger "+k.Version+" --source; or answer without --yes",
+				"the way back of migration %s-%s is not in its file, and only the ledger says what would be run: %s", k.Version,
+				k.Name, strings.Join(unfiled, "; "))
 		}
 		for _, sql := range unfiled {
-			asked += "\n" + k.Version + "-" + k.Name + " has no file with this way back; out of the ledger is run:\n  " + strings.ReplaceAll(sql, "\n", "\n  ") + "\n"
+			asked += "\n" + k.Version + "-" + k.Name + " has no file with this way back; out of the ledger is run:\n  " +
+				strings.ReplaceAll(sql, "\n", "\n  ") + "\n"
 		}
 		tasks = append(tasks, run.Task{Known: k})
 		words = append(words, "take back "+k.Version+"-"+k.Name)

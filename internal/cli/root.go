@@ -126,13 +126,15 @@ Topics: lastboard help guide, cookbook, language, engines, safety, rules, config
 	f := root.PersistentFlags()
 	f.StringVarP(&g.project, "project", "C", ".", "the project's folder; this one or one above it if not given")
 	f.StringVarP(&g.database, "database", "d", os.Getenv("LASTBOARD_DATABASE"), "a database of lastboard.toml")
-	f.StringVar(&g.url, "url", "", "a database by its URL: sqlite:harbour.db, postgres://…, mariadb://…; LASTBOARD_URL if not given")
+	f.StringVar(&g.url, "url", "", "a database by its URL: sqlite:harbour.db, postgres://…, mariadb://…; "+
+		"LASTBOARD_URL if not given")
 	f.BoolVar(&g.unproven, "unproven", false, "use a server that answers like a known engine and is another")
 	f.BoolVar(&g.json, "json", false, "write JSON")
 	f.BoolVar(&g.quiet, "quiet", false, "write results only")
 	f.BoolVar(&g.noColor, "no-color", false, "write no colours")
 	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error { return usageError{nearFlag(c, err)} })
-	root.AddCommand(newInit(g), newAdopt(g), newDescribe(g), newDraft(g), newCheck(g), newForecast(g), newAdvance(g), newSettle(g), newRetreat(g),
+	root.AddCommand(newInit(g), newAdopt(g), newDescribe(g), newDraft(g), newCheck(g), newForecast(g), newAdvance(g),
+		newSettle(g), newRetreat(g),
 		newStatus(g), newFollow(g), newPace(g), newLedger(g), newKept(g), newTidy(g), newAudit(g), newVersion(g), newDemo(g))
 	root.AddCommand(newTopics()...)
 	root.SetHelpCommandGroupID("")
@@ -158,7 +160,8 @@ func (g *global) sane(c *cobra.Command) error {
 	if f := c.Flags().Lookup("url"); f != nil && !f.Changed {
 		g.url = os.Getenv("LASTBOARD_URL") // no default of the flag, which help would show
 	} else if _, secret := withoutPassword(g.url); secret {
-		g.printer().Note("everybody on this machine can read the password in --url, in the list of processes: use LASTBOARD_URL, PGPASSWORD, MYSQL_PWD or a password file")
+		g.printer().Note("everybody on this machine can read the password in --url, in the list of processes: use " +
+			"LASTBOARD_URL, PGPASSWORD, MYSQL_PWD or a password file")
 	}
 	for _, name := range []string{"url", "database", "project", "metrics", "to", "at", "compare"} {
 		if f := c.Flags().Lookup(name); f != nil && f.Changed && f.Value.String() == "" {

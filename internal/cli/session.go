@@ -87,7 +87,8 @@ func openFault(err error) error {
 	}
 	var busy *engine.Busy
 	if errors.As(err, &busy) {
-		return fault.New(fault.Failed, "database-locked", "wait, and run the command again", "another program has locked the database")
+		return fault.New(fault.Failed, "database-locked", "wait, and run the command again",
+			"another program has locked the database")
 	}
 	return err
 }
@@ -129,15 +130,18 @@ func engineFor(url string, d *project.Database, unproven bool) (engine.Engine, e
 	kind := engine.ByURL(url)
 	switch {
 	case !ok:
-		return nil, fault.New(fault.Usage, "configuration", "write "+engine.Files().Example, "%q is not the URL of a database", url)
+		return nil, fault.New(fault.Usage, "configuration", "write "+engine.Files().Example,
+			"%q is not the URL of a database", url)
 	case kind == nil:
 		var known []string
 		for _, k := range engine.Known() {
 			known = append(known, k.Example)
 		}
-		return nil, fault.New(fault.Usage, "engine-unknown", "write one as "+strings.Join(known, ", "), "no engine for %s: URLs", scheme)
+		return nil, fault.New(fault.Usage, "engine-unknown", "write one as "+strings.Join(known, ", "),
+			"no engine for %s: URLs", scheme)
 	case kind.File && d.RunsAs != "":
-		return nil, fault.New(fault.Usage, "configuration", "delete the line", "database %s has runs_as, and %s knows no roles", d.Name, kind.Title)
+		return nil, fault.New(fault.Usage, "configuration", "delete the line",
+			"database %s has runs_as, and %s knows no roles", d.Name, kind.Title)
 	}
 	return kind.New(engine.Options{Unproven: unproven, RunsAs: d.RunsAs, LedgerHere: d.LedgerHere}), nil
 }
@@ -211,13 +215,15 @@ func (st *standing) fits() error {
 	for _, k := range st.known {
 		f := st.fileOf(k.Version)
 		if f == nil {
-			faults = append(faults, fault.New(fault.Refused, "file-missing", "put the file back (lastboard ledger "+k.Version+" --source prints it), or retreat to before it",
+			faults = append(faults, fault.New(fault.Refused, "file-missing",
+				"put the file back (lastboard ledger "+k.Version+" --source prints it), or retreat to before it",
 				"migration %s-%s has run on this database and its file is not in %s", k.Version, k.Name, "the project"))
 			continue
 		}
 		last = max(last, f.Number)
 		if f.Checksum() != k.Checksum {
-			e := fault.New(fault.Refused, "edited-after-run", "put it back as it was and write a new migration, or retreat to before it and advance again",
+			e := fault.New(fault.Refused, "edited-after-run",
+				"put it back as it was and write a new migration, or retreat to before it and advance again",
 				"migration %s was edited after it ran: %s", f.Full(), firstChange(k.Source, f))
 			e.Where = fault.Where{File: f.Path, Line: 1, Column: 1}
 			faults = append(faults, e)
@@ -225,7 +231,8 @@ func (st *standing) fits() error {
 	}
 	for _, f := range st.files {
 		if st.knownOf(f.Version) == nil && f.Number < last {
-			e := fault.New(fault.Refused, "late-file", fmt.Sprintf("rename it to %s-%s.sql", migration.NextVersion(st.files), f.Name),
+			e := fault.New(fault.Refused, "late-file", fmt.Sprintf("rename it to %s-%s.sql", migration.NextVersion(st.files),
+				f.Name),
 				"migration %s came after %0*d had run", f.Full(), len(f.Version), last)
 			e.Where = fault.Where{File: f.Path, Line: 1, Column: 1}
 			faults = append(faults, e)
@@ -322,7 +329,8 @@ func (s *session) restingPace() backfill.Pace {
 	}
 	p := backfill.Pace{BatchTime: min(cmp.Or(wanted, fileBatch), fileBatch), Rest: shortPause, Pause: 1}
 	if s.db.Info().Host != "" {
-		p = backfill.Pace{BatchTime: cmp.Or(wanted, serverBatch), Stretch: serverStretch, Rest: shortPause, Pause: serverPause, Flush: serverFlush}
+		p = backfill.Pace{BatchTime: cmp.Or(wanted, serverBatch), Stretch: serverStretch, Rest: shortPause,
+			Pause: serverPause, Flush: serverFlush}
 	}
 	if share := s.database.Pace.WorkShare; share > 0 {
 		p = p.Resting(ledger.PauseOf(share))
@@ -365,7 +373,8 @@ func (s *session) followers(ctx context.Context) ([]run.Follower, error) {
 	var list []run.Follower
 	for _, url := range s.database.Replicas {
 		if strings.Contains(url, "${") {
-			return nil, fault.New(fault.Usage, "configuration", "set the variable", "a replica of database %s is %s, and the environment does not say what that is", s.database.Name, url)
+			return nil, fault.New(fault.Usage, "configuration", "set the variable",
+				"a replica of database %s is %s, and the environment does not say what that is", s.database.Name, url)
 		}
 		db, err := s.engine.Open(ctx, s.project.Path(url), engine.Read)
 		if err != nil {
@@ -374,7 +383,8 @@ func (s *session) followers(ctx context.Context) ([]run.Follower, error) {
 		i := db.Info()
 		follower, ok := db.(engine.Follower)
 		if !ok {
-			return nil, errors.Join(fault.New(fault.Usage, "configuration", "leave out replicas", "a database of %s has no replicas", i.Engine), db.Close())
+			return nil, errors.Join(fault.New(fault.Usage, "configuration", "leave out replicas",
+				"a database of %s has no replicas", i.Engine), db.Close())
 		}
 		list = append(list, run.Follower{Name: i.Host, DB: follower})
 		s.replicas = append(s.replicas, db)
@@ -398,7 +408,8 @@ func (s *session) lockTries() int {
 
 // planner makes a planner on the tables as they are.
 func (s *session) planner(ctx context.Context) (*plan.Planner, error) {
-	in := plan.Input{Engine: s.engine, DB: s.db, Live: s.database.Live, Overlaps: s.database.Live, Short: s.lockWait().Seconds(), Slower: s.slower(), Sizes: true, Probe: s.probe}
+	in := plan.Input{Engine: s.engine, DB: s.db, Live: s.database.Live, Overlaps: s.database.Live,
+		Short: s.lockWait().Seconds(), Slower: s.slower(), Sizes: true, Probe: s.probe}
 	exists, err := s.ledger.Exists(ctx)
 	if err != nil {
 		return nil, err
@@ -433,10 +444,12 @@ func (s *session) runner(o runFlags) *run.Runner {
 		Workers: o.workers, Another: func(ctx context.Context) (engine.Database, error) {
 			return s.engine.Open(ctx, s.project.Path(s.database.URL), engine.Write)
 		},
-		Program: Version, Project: s.project.ID, Slower: s.slower(), Live: s.database.Live, LetWritersWait: o.letWritersWait, Settle: o.settle, TrustKept: o.trustKept, SlowStatement: o.slowStatement, Pace: s.pace(),
+		Program: Version, Project: s.project.ID, Slower: s.slower(), Live: s.database.Live, LetWritersWait: o.letWritersWait,
+		Settle: o.settle, TrustKept: o.trustKept, SlowStatement: o.slowStatement, Pace: s.pace(),
 		LockWait: s.lockWait(), LockTries: s.lockTries(), Observe: s.NewProgress().Observe,
-		Differs:       func(d run.Difference) error { return s.goOnAsRecorded(o.yes, d) },
-		ReplicaBehind: s.bound(s.database.Pace.ReplicaBehind, replicaBehind), OldTransaction: s.bound(s.database.Pace.OldTransaction, oldTransaction),
+		Differs:        func(d run.Difference) error { return s.goOnAsRecorded(o.yes, d) },
+		ReplicaBehind:  s.bound(s.database.Pace.ReplicaBehind, replicaBehind),
+		OldTransaction: s.bound(s.database.Pace.OldTransaction, oldTransaction),
 	}}
 }
 
@@ -473,7 +486,8 @@ func (s *session) confirm(yes, question string) error {
 	case yes == wanted, yes == s.database.Name:
 		return nil
 	case yes != "":
-		return fault.New(fault.Refused, "not-confirmed", "add --yes="+wanted, "this database has to be named before it is changed")
+		return fault.New(fault.Refused, "not-confirmed", "add --yes="+wanted,
+			"this database has to be named before it is changed")
 	case !term.IsTerminal(int(os.Stdin.Fd())):
 		hint := "--yes"
 		if wanted != "yes" {

@@ -50,11 +50,13 @@ func (s *session) settleTasks(st *standing, version string) ([]run.Task, string,
 		switch {
 		case k.State == ledger.Running || k.State == ledger.Stopped:
 			if !half {
-				return nil, "", fault.New(fault.Refused, "half-way", "run lastboard "+k.Direction+" to go on with it; then settle", "migration %s has stopped in the middle", k.Version)
+				return nil, "", fault.New(fault.Refused, "half-way", "run lastboard "+k.Direction+" to go on with it; then settle",
+					"migration %s has stopped in the middle", k.Version)
 			}
 		case k.State != ledger.Open:
 			if version != "" && sameVersion(k.Version, version) {
-				return nil, "", fault.New(fault.Refused, "not-open", "see lastboard status", "migration %s is %s: it has no overlap to end", k.Version, k.State)
+				return nil, "", fault.New(fault.Refused, "not-open", "see lastboard status",
+					"migration %s is %s: it has no overlap to end", k.Version, k.State)
 			}
 			continue
 		}
@@ -69,7 +71,8 @@ func (s *session) settleTasks(st *standing, version string) ([]run.Task, string,
 		}
 		for _, t := range opened.Tables() {
 			if version != "" && schema.HasName(tables, t) {
-				return nil, "", fault.New(fault.Refused, "settle-first", "lastboard settle, which takes the oldest first", "an older migration is open on table %s", t)
+				return nil, "", fault.New(fault.Refused, "settle-first", "lastboard settle, which takes the oldest first",
+					"an older migration is open on table %s", t)
 			}
 		}
 		tasks = append(tasks, run.Task{File: m, Known: k, Settle: true})
@@ -80,7 +83,8 @@ func (s *session) settleTasks(st *standing, version string) ([]run.Task, string,
 		}
 	}
 	if version != "" && !found {
-		return nil, "", fault.New(fault.Usage, "version-unknown", "see lastboard status", "no migration %s has run on this database", version)
+		return nil, "", fault.New(fault.Usage, "version-unknown", "see lastboard status",
+			"no migration %s has run on this database", version)
 	}
 	return tasks, strings.Join(words, "; "), nil
 }

@@ -32,7 +32,8 @@ safe to run again) or settled. With --waiting the exit code is 5 when one waits.
 			}
 			list, wrong := st.list(), st.fits()
 			if s.JSON {
-				err = s.Document(map[string]any{"database": view.DatabaseJSON(s.name(), s.db.Info(), s.database.Live), "migrations": list, "errors": view.FaultsJSON(wrong)})
+				err = s.Document(map[string]any{"database": view.DatabaseJSON(s.name(), s.db.Info(), s.database.Live),
+					"migrations": list, "errors": view.FaultsJSON(wrong)})
 			} else {
 				s.Status(list)
 				opened, err := plan.Open(st.known, s.engine)
@@ -86,7 +87,8 @@ func (st *standing) list() []view.MigrationStatus {
 		list = append(list, m)
 	}
 	for _, f := range st.waiting(nil) {
-		list = append(list, view.MigrationStatus{Version: f.Version, Name: f.Name, Title: f.File.Title, State: ledger.Waiting, Checksum: f.Checksum()})
+		list = append(list, view.MigrationStatus{Version: f.Version, Name: f.Name, Title: f.File.Title, State: ledger.Waiting,
+			Checksum: f.Checksum()})
 	}
 	return list
 }

@@ -15,7 +15,8 @@ func newVersion(g *global) *cobra.Command {
 		RunE: func(*cobra.Command, []string) error {
 			p := g.printer()
 			if p.JSON {
-				return p.Document(map[string]any{"version": Version, "go": runtime.Version(), "system": runtime.GOOS + "/" + runtime.GOARCH})
+				return p.Document(map[string]any{"version": Version, "go": runtime.Version(),
+					"system": runtime.GOOS + "/" + runtime.GOARCH})
 			}
 			p.Line("lastboard %s (%s, %s/%s)", Version, runtime.Version(), runtime.GOOS, runtime.GOARCH)
 			return nil

@@ -57,4 +57,5 @@ func OfLedger(sql string) bool { return strings.Contains(sql, " "+Prefix) }
 // Shown gives a statement as a person reads it.
 func Shown(sql string) string { return shown.Replace(sql) }
 
-var shown = strings.NewReplacer(Range, "{range}", Turn, "{turn}", Between, ";\n", Noted, " -- noted in ", Algorithm, "{algorithm}")
+var shown = strings.NewReplacer(Range, "{range}", Turn, "{turn}", Between, ";\n", Noted, " -- noted in ", Algorithm,
+	"{algorithm}")

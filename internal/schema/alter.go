@@ -81,7 +81,8 @@ func (x *alteration) oneOfAKind(actions []sqltext.Action) error {
 		}
 		key := strings.ToLower(action.Verb() + " " + column)
 		if seen[key] {
-			return problem(action.Start(), "action-twice", "", "the statement says %s twice for column %s", action.Verb(), column)
+			return problem(action.Start(), "action-twice", "", "the statement says %s twice for column %s", action.Verb(),
+				column)
 		}
 		seen[key] = true
 	}
@@ -127,7 +128,8 @@ func (x *alteration) dropConstraints(action sqltext.Action) error {
 	t := x.After
 	switch kind := t.constraint(drop.Name); kind {
 	case "":
-		return problem(drop.At, "name-unknown", didYouMean(drop.Name, t.constraintNames()), "table %s has no constraint %s", t.Name, drop.Name)
+		return problem(drop.At, "name-unknown", didYouMean(drop.Name, t.constraintNames()), "table %s has no constraint %s",
+			t.Name, drop.Name)
 	case "primary key":
 		return x.dropPrimaryKey(drop.At)
 	}
@@ -149,7 +151,8 @@ func (x *alteration) unreferred(k *Key, at sqltext.Pos) error {
 	for _, other := range x.after.Tables {
 		for _, fk := range other.ForeignKeys {
 			if SameName(fk.Table, x.After.Name) && slices.EqualFunc(fk.References, k.Columns, SameName) {
-				return problem(at, "name-in-use", "drop the foreign key first", "foreign key %s of table %s refers to the columns of %s", fk.Name, other.Name, k.Name)
+				return problem(at, "name-in-use", "drop the foreign key first",
+					"foreign key %s of table %s refers to the columns of %s", fk.Name, other.Name, k.Name)
 			}
 		}
 	}
@@ -198,10 +201,12 @@ func (x *alteration) dropColumns(action sqltext.Action) error {
 	x.After.Columns = slices.DeleteFunc(x.After.Columns, func(c *Column) bool { return c.Name == name })
 	delete(x.From, name)
 	if len(x.After.Columns) == 0 {
-		return problem(drop.At, "table-without-columns", "write drop table "+x.Before.Name, "%s is the last column of table %s", name, x.Before.Name)
+		return problem(drop.At, "table-without-columns", "write drop table "+x.Before.Name,
+			"%s is the last column of table %s", name, x.Before.Name)
 	}
 	if drop.Restore != nil && x.Before.Column(name).Generated != nil {
-		return problem(drop.At, "generated-set", "leave out restore using", "column %s is generated and computes itself when it comes back", name)
+		return problem(drop.At, "generated-set", "leave out restore using",
+			"column %s is generated and computes itself when it comes back", name)
 	}
 	if drop.Restore != nil {
 		x.Restore[name] = drop.Restore
@@ -285,14 +290,16 @@ func (x *alteration) renames(action sqltext.Action) error {
 	}
 	old := names[0]
 	if taken := x.Before.Column(r.To); taken != nil && !(SameName(taken.Name, old) && r.To != old) {
-		return problem(r.At, "name-taken", "rename in two migrations", "table %s has a column %s already", x.Before.Name, taken.Name)
+		return problem(r.At, "name-taken", "rename in two migrations", "table %s has a column %s already", x.Before.Name,
+			taken.Name)
 	}
 	c := x.After.Column(old)
 	if slices.ContainsFunc(x.actions, func(o sqltext.Action) bool {
 		add, ok := o.(*sqltext.AddColumn)
 		return ok && SameName(add.Column.Name, old)
 	}) {
-		return problem(r.At, "action-conflict", "rename in one migration and add in the next", "%s is renamed and added in one statement", old)
+		return problem(r.At, "action-conflict", "rename in one migration and add in the next",
+			"%s is renamed and added in one statement", old)
 	}
 	if c == nil {
 		return problem(r.At, "action-conflict", "", "column %s is dropped in the same statement", old)

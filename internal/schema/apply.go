@@ -112,7 +112,8 @@ func (a *applier) table(n sqltext.Name) (*Table, error) {
 	case t.Opaque == unknown:
 		return nil, &ErrUnknown{t.Name}
 	case t.Opaque != "":
-		return nil, problem(n.Pos, "table-not-understood", "change it with a native statement", "table %s cannot be changed: %s", n, t.Opaque)
+		return nil, problem(n.Pos, "table-not-understood", "change it with a native statement",
+			"table %s cannot be changed: %s", n, t.Opaque)
 	}
 	return t, nil
 }
@@ -127,7 +128,8 @@ func (a *applier) name(n sqltext.Name) (string, error) {
 	case n.Schema == "" || a.env.Schemas && SameName(n.Schema, a.after.Home):
 		return n.Name, nil
 	case !a.env.Schemas:
-		return "", problem(n.Pos, "name-unknown", "write "+n.Name+" alone", "there is no schema %s: this engine has no schemas", n.Schema)
+		return "", problem(n.Pos, "name-unknown", "write "+n.Name+" alone",
+			"there is no schema %s: this engine has no schemas", n.Schema)
 	}
 	return n.Schema + "." + n.Name, nil
 }
@@ -212,7 +214,8 @@ func (a *applier) dropTable(st *sqltext.DropTable) error {
 		}
 	}
 	if len(users) > 0 {
-		return problem(st.Table.Pos, "name-in-use", "drop what needs it first", "table %s is needed by %s", t.Name, strings.Join(users, ", "))
+		return problem(st.Table.Pos, "name-in-use", "drop what needs it first", "table %s is needed by %s", t.Name,
+			strings.Join(users, ", "))
 	}
 	a.after.put(t.Name, nil)
 	c := &TableChange{Before: t}
@@ -233,7 +236,8 @@ func (a *applier) addColumn(t *Table, def *sqltext.ColumnDef, existing bool) err
 	if def.Default != nil {
 		c.Default = &Expr{Tree: valueOf(c.Type, def.Default)}
 		if refs := sqltext.Refs(def.Default); len(refs) > 0 {
-			return problem(def.Pos, "default-reads-row", "compute it for existing rows with using, and for new ones where they are written", "the default of %s uses column %s, and a default cannot read the row", c.Name, refs[0].Column)
+			return problem(def.Pos, "default-reads-row", "compute it for existing rows with using, and for new ones where "+
+				"they are written", "the default of %s uses column %s, and a default cannot read the row", c.Name, refs[0].Column)
 		}
 	}
 	if existing { // a table that is taken under care may have any
@@ -254,14 +258,16 @@ func (a *applier) addColumn(t *Table, def *sqltext.ColumnDef, existing bool) err
 	}
 	t.Columns = append(t.Columns, c)
 	if def.PrimaryKey {
-		if err := a.addConstraint(t, &sqltext.Constraint{Kind: sqltext.PrimaryKey, Columns: []string{c.Name}, Pos: def.Pos}, existing); err != nil {
+		if err := a.addConstraint(t, &sqltext.Constraint{Kind: sqltext.PrimaryKey, Columns: []string{c.Name}, Pos: def.Pos},
+			existing); err != nil {
 			return err
 		}
 		c.NotNull = true
 	}
 	if def.Identity != nil {
 		if c.Default != nil || c.Generated != nil {
-			return problem(def.Pos, "identity-default", "leave out the default", "column %s numbers itself and cannot have a default", c.Name)
+			return problem(def.Pos, "identity-default", "leave out the default",
+				"column %s numbers itself and cannot have a default", c.Name)
 		}
 		c.NotNull = true
 		if err := a.identity(t, c, def.Identity, def.Pos); err != nil {
@@ -269,7 +275,8 @@ func (a *applier) addColumn(t *Table, def *sqltext.ColumnDef, existing bool) err
 		}
 	}
 	if def.Unique {
-		if err := a.addConstraint(t, &sqltext.Constraint{Kind: sqltext.Unique, Columns: []string{c.Name}, Pos: def.Pos}, existing); err != nil {
+		if err := a.addConstraint(t, &sqltext.Constraint{Kind: sqltext.Unique, Columns: []string{c.Name}, Pos: def.Pos},
+			existing); err != nil {
 			return err
 		}
 	}
@@ -279,7 +286,8 @@ func (a *applier) addColumn(t *Table, def *sqltext.ColumnDef, existing bool) err
 		}
 	}
 	if def.References != nil {
-		return a.addConstraint(t, &sqltext.Constraint{Kind: sqltext.ForeignKey, Columns: []string{c.Name}, Ref: def.References, Pos: def.Pos}, existing)
+		return a.addConstraint(t, &sqltext.Constraint{Kind: sqltext.ForeignKey, Columns: []string{c.Name},
+			Ref: def.References, Pos: def.Pos}, existing)
 	}
 	return nil
 }
@@ -335,7 +343,8 @@ func (a *applier) addForeignKey(t *Table, c *sqltext.Constraint, name string, co
 			fk.References = parent.PrimaryKey.Columns
 		}
 		if !parent.uniqueOn(fk.References) || len(fk.References) != len(columns) {
-			return problem(c.Ref.Table.Pos, "reference-not-unique", "refer to the primary key or to columns with a unique constraint",
+			return problem(c.Ref.Table.Pos, "reference-not-unique",
+				"refer to the primary key or to columns with a unique constraint",
 				"(%s) is no key of table %s, so that no row can refer to it", strings.Join(fk.References, ", "), parent.Name)
 		}
 	}

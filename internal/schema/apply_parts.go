@@ -85,7 +85,8 @@ func index(t *Table, name sqltext.Name) (*Index, error) {
 	}
 	cure := didYouMean(name.Name, names)
 	if t.constraint(name.Name) != "" {
-		cure = "it is a constraint: write alter table " + t.Name + " and drop constraint " + name.Name + " or rename constraint"
+		cure = "it is a constraint: write alter table " + t.Name + " and drop constraint " + name.Name +
+			" or rename constraint"
 	}
 	return nil, problem(name.Pos, "name-unknown", cure, "table %s has no index %s", t.Name, name)
 }

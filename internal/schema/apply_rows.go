@@ -58,7 +58,8 @@ func (a *applier) backfill(st *sqltext.Backfill) error {
 		case col.Generated != nil:
 			return problem(set.Pos, "generated-set", "", "column %s is generated and cannot be set", col.Name)
 		case HasName(t.Key(), col.Name):
-			return problem(set.Pos, "key-set", "", "column %s is part of the key by which the rows are found, and a backfill cannot set it", col.Name)
+			return problem(set.Pos, "key-set", "", "column %s is part of the key by which the rows are found, and a "+
+				"backfill cannot set it", col.Name)
 		case slices.ContainsFunc(c.Set, func(o sqltext.Assignment) bool { return o.Column == col.Name }):
 			return problem(set.Pos, "action-twice", "", "the backfill sets column %s twice", col.Name)
 		}
@@ -103,11 +104,13 @@ func (a *applier) source(t *Table, st *sqltext.Backfill) (*Source, error) {
 		}
 	}
 	if SameName(s.Alias, t.Name) {
-		return nil, problem(at, "name-taken", "give what is read another name: from "+s.Table.Name+" as source", "what is read and the table that is filled are both called %s", t.Name)
+		return nil, problem(at, "name-taken", "give what is read another name: from "+s.Table.Name+" as source",
+			"what is read and the table that is filled are both called %s", t.Name)
 	}
 	for i, pair := range s.On {
 		if !SameName(pair.Table, s.Alias) {
-			return nil, problem(at, "name-unknown", "write "+s.Alias+"."+pair.Other, "what is read is called %s, not %s", s.Alias, pair.Table)
+			return nil, problem(at, "name-unknown", "write "+s.Alias+"."+pair.Other, "what is read is called %s, not %s",
+				s.Alias, pair.Table)
 		}
 		own, err := a.columns(t, []string{pair.Column}, at)
 		if err != nil {
@@ -130,7 +133,8 @@ func resolveIn(t *Table, s *Source, e sqltext.Expr) error {
 	for _, r := range sqltext.Refs(e) {
 		if SameName(r.Table, s.Alias) {
 			if s.Table.Column(r.Column) == nil {
-				return problem(r.Pos, "name-unknown", didYouMean(r.Column, s.Table.ColumnNames()), "%s has no column %s", s.Alias, r.Column)
+				return problem(r.Pos, "name-unknown", didYouMean(r.Column, s.Table.ColumnNames()), "%s has no column %s", s.Alias,
+					r.Column)
 			}
 			continue
 		}
@@ -163,20 +167,25 @@ func (a *applier) insert(st *sqltext.Insert) error {
 		}
 	}
 	for _, c := range t.Columns {
-		if c.NotNull && c.Default == nil && c.Generated == nil && c.Identity == nil && !HasName(names, c.Name) && c.Options["implied not null"] == "" {
-			return problem(st.At, "rows-need-value", "name it among the columns", "column %s is not null and has no default, and the insert says nothing for it", c.Name)
+		if c.NotNull && c.Default == nil && c.Generated == nil && c.Identity == nil && !HasName(names, c.Name) &&
+			c.Options["implied not null"] == "" {
+			return problem(st.At, "rows-need-value", "name it among the columns",
+				"column %s is not null and has no default, and the insert says nothing for it", c.Name)
 		}
 	}
 	if t.Key() == nil {
-		return problem(st.At, "table-without-key", "add a primary key first", "table %s has no key, so that the way back could not find these rows", t.Name)
+		return problem(st.At, "table-without-key", "add a primary key first",
+			"table %s has no key, so that the way back could not find these rows", t.Name)
 	}
 	for _, row := range st.Rows {
 		if len(row) != len(names) {
-			return problem(st.At, "values-do-not-match", "", "the insert names %d columns and gives a row of %d values", len(names), len(row))
+			return problem(st.At, "values-do-not-match", "", "the insert names %d columns and gives a row of %d values",
+				len(names), len(row))
 		}
 		for _, e := range row {
 			if refs := sqltext.Refs(e); len(refs) > 0 {
-				return problem(refs[0].Pos, "name-unknown", "a string stands between single quotes, a name between double ones", "a value cannot read column %s", refs[0].Column)
+				return problem(refs[0].Pos, "name-unknown", "a string stands between single quotes, a name between double ones",
+					"a value cannot read column %s", refs[0].Column)
 			}
 		}
 	}
@@ -191,7 +200,8 @@ func (a *applier) delete(st *sqltext.Delete) error {
 		return err
 	}
 	if t.Key() == nil && !st.Discard {
-		return problem(st.At, "table-without-key", "add a primary key first, or write discard to give the rows up", "table %s has no key, so that its rows could not be kept for the way back", t.Name)
+		return problem(st.At, "table-without-key", "add a primary key first, or write discard to give the rows up",
+			"table %s has no key, so that its rows could not be kept for the way back", t.Name)
 	}
 	if err := resolve(t, st.Where); err != nil {
 		return err

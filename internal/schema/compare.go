@@ -163,16 +163,21 @@ func (c *comparison) parts(t, other *Table) []object {
 	}
 	list = append(list, objects(t.Uniques, func(k *Key) object { return object{"unique", k.Name, keyAttributes(k)} })...)
 	list = append(list, objects(t.Checks, func(k *Check) object {
-		return object{"check", k.Name, []attribute{{"expression", c.text(k.Expr), alike(&k.Expr)}, {name: "options", value: optionsText(k.Options)}}}
+		return object{"check", k.Name, []attribute{{"expression", c.text(k.Expr), alike(&k.Expr)},
+			{name: "options", value: optionsText(k.Options)}}}
 	})...)
 	list = append(list, objects(t.ForeignKeys, func(k *ForeignKey) object {
 		return object{"foreign key", k.Name, []attribute{
-			{name: "columns", value: joined(k.Columns)}, {name: "table", value: strings.ToLower(k.Table)}, {name: "references", value: joined(k.References)},
-			{name: "on delete", value: act(k.OnDelete)}, {name: "on update", value: act(k.OnUpdate)}, {name: "options", value: optionsText(k.Options)},
+			{name: "columns", value: joined(k.Columns)}, {name: "table", value: strings.ToLower(k.Table)},
+			{name: "references", value: joined(k.References)},
+			{name: "on delete", value: act(k.OnDelete)}, {name: "on update", value: act(k.OnUpdate)},
+			{name: "options", value: optionsText(k.Options)},
 		}}
 	})...)
 	list = append(list, objects(t.Indexes, func(k *Index) object {
-		return object{"index", k.Name, []attribute{{name: "unique", value: yes(k.Unique)}, {"columns", c.indexParts(k, c.expr), c.indexParts(k, alike)}, {"where", c.expr(k.Where), alike(k.Where)}, {name: "options", value: Words(optionsText(k.Options))}}}
+		return object{"index", k.Name, []attribute{{name: "unique", value: yes(k.Unique)},
+			{"columns", c.indexParts(k, c.expr), c.indexParts(k, alike)}, {"where", c.expr(k.Where), alike(k.Where)},
+			{name: "options", value: Words(optionsText(k.Options))}}}
 	})...)
 	return append(list, objects(t.Triggers, func(k *Trigger) object {
 		return object{"trigger", k.Name, []attribute{{name: "text", value: Words(k.SQL)}}}
@@ -199,9 +204,12 @@ func (c *comparison) columnAttributes(col *Column, position int) []attribute {
 		}
 	}
 	return []attribute{
-		{name: "position", value: fmt.Sprint(position)}, {name: "type", value: col.Type.Whole()}, {name: "declared type", value: strings.ToLower(col.Declared)},
-		{name: "not null", value: yes(col.NotNull)}, {"default", c.expr(col.Default), alike(col.Default)}, {"generated", generated, computed}, {name: "stored", value: stored},
-		{name: "identity", value: identity}, {name: "collate", value: strings.ToLower(col.Collate)}, {name: "on update", value: yes(col.OnUpdateNow)},
+		{name: "position", value: fmt.Sprint(position)}, {name: "type", value: col.Type.Whole()},
+		{name: "declared type", value: strings.ToLower(col.Declared)},
+		{name: "not null", value: yes(col.NotNull)}, {"default", c.expr(col.Default), alike(col.Default)},
+		{"generated", generated, computed}, {name: "stored", value: stored},
+		{name: "identity", value: identity}, {name: "collate", value: strings.ToLower(col.Collate)},
+		{name: "on update", value: yes(col.OnUpdateNow)},
 		{name: "comment", value: col.Comment}, {name: "options", value: optionsText(col.Options)},
 	}
 }

@@ -45,7 +45,8 @@ var truths = map[string]bool{"true": true, "1": true, "false": false, "0": false
 func valueIn(t sqltext.Type, e sqltext.Expr) sqltext.Expr {
 	l, ok := e.(*sqltext.Literal)
 	if ok && l.Kind == sqltext.BoolLiteral && ofNumbers(t) {
-		return &sqltext.Literal{Kind: sqltext.NumberLiteral, Text: map[bool]string{true: "1", false: "0"}[truths[strings.ToLower(l.Text)]]}
+		return &sqltext.Literal{Kind: sqltext.NumberLiteral,
+			Text: map[bool]string{true: "1", false: "0"}[truths[strings.ToLower(l.Text)]]}
 	}
 	return valueOf(t, e)
 }
@@ -123,7 +124,8 @@ func (c *Column) defaultFits(at sqltext.Pos) error {
 	if why == "" {
 		return nil
 	}
-	return problem(at, "default-does-not-fit", "write a default that the column can hold", "the default of column %s cannot stand in it: %s", c.Name, why)
+	return problem(at, "default-does-not-fit", "write a default that the column can hold",
+		"the default of column %s cannot stand in it: %s", c.Name, why)
 }
 
 // constantText gives a constant's text; ok is false for another expression, and for null.
@@ -143,9 +145,15 @@ func constantText(e sqltext.Expr) (kind sqltext.LiteralKind, text string, ok boo
 
 // isMoment reports whether a text is a date or a time that there is.
 func isMoment(kind, text string) bool {
-	layouts := []string{time.DateOnly, "2006-01-02 15:04", "2006-01-02 15:04:05.999999999", "2006-01-02T15:04:05.999999999", "2006-01-02 15:04:05.999999999Z07:00", time.RFC3339Nano, "2006-01-02 15:04:05.999999999-07"}
+	layouts := []string{time.DateOnly, "2006-01-02 15:04", "2006-01-02 15:04:05.999999999",
+		"2006-01-02T15:04:05.999999999", "2006-01-02 15:04:05.999999999Z07:00", time.RFC3339Nano,
+		"2006-01-02 15:04:05.999999999-07"}
 	if kind == "time" {
 		layouts = []string{"15:04", "15:04:05.999999999"}
 	}
-	return slices.ContainsFunc(layouts, func(l string) bool { _, err := time.Parse(l, strings.TrimSpace(text)); return err == nil })
+	return slices.ContainsFunc(layouts, func(l string) bool {
+		_,
+			err := time.Parse(l, strings.TrimSpace(text))
+		return err == nil
+	})
 }

@@ -69,13 +69,18 @@ func Merged(now, after, before *Table, from map[string]string) (*Table, map[stri
 	has := func(names ...string) bool {
 		return !slices.ContainsFunc(names, func(n string) bool { return m.Column(n) == nil })
 	}
-	m.Uniques = mergedParts(m.Uniques, a.Uniques, before.Uniques, func(k *Key) string { return k.Name }, func(k *Key) bool { return has(k.Columns...) })
-	m.Checks = mergedParts(m.Checks, a.Checks, before.Checks, func(k *Check) string { return k.Name }, func(k *Check) bool { return has(before.Mentioned(k.Expr)...) })
-	m.ForeignKeys = mergedParts(m.ForeignKeys, a.ForeignKeys, before.ForeignKeys, func(k *ForeignKey) string { return k.Name }, func(k *ForeignKey) bool { return has(k.Columns...) })
-	m.Indexes = mergedParts(m.Indexes, a.Indexes, before.Indexes, func(x *Index) string { return x.Name }, func(x *Index) bool {
-		return !slices.ContainsFunc(before.Columns, func(c *Column) bool { return x.Uses(c.Name) && !has(c.Name) })
-	})
-	m.Triggers = mergedParts(m.Triggers, a.Triggers, before.Triggers, func(t *Trigger) string { return t.Name }, func(*Trigger) bool { return true })
+	m.Uniques = mergedParts(m.Uniques, a.Uniques, before.Uniques, func(k *Key) string { return k.Name },
+		func(k *Key) bool { return has(k.Columns...) })
+	m.Checks = mergedParts(m.Checks, a.Checks, before.Checks, func(k *Check) string { return k.Name },
+		func(k *Check) bool { return has(before.Mentioned(k.Expr)...) })
+	m.ForeignKeys = mergedParts(m.ForeignKeys, a.ForeignKeys, before.ForeignKeys,
+		func(k *ForeignKey) string { return k.Name }, func(k *ForeignKey) bool { return has(k.Columns...) })
+	m.Indexes = mergedParts(m.Indexes, a.Indexes, before.Indexes, func(x *Index) string { return x.Name },
+		func(x *Index) bool {
+			return !slices.ContainsFunc(before.Columns, func(c *Column) bool { return x.Uses(c.Name) && !has(c.Name) })
+		})
+	m.Triggers = mergedParts(m.Triggers, a.Triggers, before.Triggers, func(t *Trigger) string { return t.Name },
+		func(*Trigger) bool { return true })
 	if after.Comment != before.Comment {
 		m.Comment = before.Comment
 	}

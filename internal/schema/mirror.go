@@ -42,7 +42,8 @@ func Mirrored(t *Table, pairs []Mirror) *Table {
 			}
 		}
 		if mirrored {
-			after.Indexes = append(after.Indexes, &Index{Name: ConstraintName(after, partColumns(copied), "mirror"), Unique: unique, Parts: copied, Where: where})
+			after.Indexes = append(after.Indexes, &Index{Name: ConstraintName(after, partColumns(copied), "mirror"),
+				Unique: unique, Parts: copied, Where: where})
 		}
 	}
 	keys := slices.Clone(t.Uniques)
@@ -58,7 +59,8 @@ func Mirrored(t *Table, pairs []Mirror) *Table {
 	}
 	for _, x := range t.Indexes {
 		plain := len(x.Options) == 0 && !slices.ContainsFunc(x.Parts, func(p IndexPart) bool { return p.Expr != nil })
-		if plain && (x.Where == nil || !slices.ContainsFunc(pairs, func(m Mirror) bool { return x.Where.Mentions(m.Column) })) {
+		if plain && (x.Where == nil || !slices.ContainsFunc(pairs,
+			func(m Mirror) bool { return x.Where.Mentions(m.Column) })) {
 			add(x.Name, x.Unique, x.Parts, x.Where)
 		}
 	}

@@ -400,7 +400,8 @@ func renameWords(text, from, to string) string {
 	var b strings.Builder
 	last := 0
 	for i, t := range tokens {
-		if t.Kind != sqltext.Word && t.Kind != sqltext.Quoted || !SameName(t.Value, from) || t.Kind == sqltext.Word && tokens[i+1].Is("(") {
+		if t.Kind != sqltext.Word && t.Kind != sqltext.Quoted || !SameName(t.Value, from) || t.Kind == sqltext.Word &&
+			tokens[i+1].Is("(") {
 			continue
 		}
 		b.WriteString(text[last:t.Pos.Offset] + `"` + strings.ReplaceAll(to, `"`, `""`) + `"`)

@@ -91,19 +91,23 @@ func (a *applier) validate(t *Table, at sqltext.Pos) error {
 			}
 		}
 		if k := t.PrimaryKey; c.Identity != nil && (k == nil || len(k.Columns) != 1 || k.Columns[0] != c.Name) {
-			return problem(at, "identity-needs-key", "make it the primary key", "column %s of table %s numbers itself and has to be the primary key", c.Name, t.Name)
+			return problem(at, "identity-needs-key", "make it the primary key",
+				"column %s of table %s numbers itself and has to be the primary key", c.Name, t.Name)
 		}
 		if c.Generated != nil && t.computedFrom(c.Name, c.Name, nil) {
-			return problem(at, "generated-loop", "compute it from columns that hold a value", "the generated column %s of table %s is computed from itself", c.Name, t.Name)
+			return problem(at, "generated-loop", "compute it from columns that hold a value",
+				"the generated column %s of table %s is computed from itself", c.Name, t.Name)
 		}
 		if c.Generated != nil {
-			if err := steady(t, c.Generated.Expr, at, "the generated column "+c.Name, "set a default, write a fixed date, or compute it when it is read"); err != nil {
+			if err := steady(t, c.Generated.Expr, at, "the generated column "+c.Name,
+				"set a default, write a fixed date, or compute it when it is read"); err != nil {
 				return err
 			}
 		}
 	}
 	for _, k := range t.Checks {
-		if err := steady(t, k.Expr, at, "the check "+k.Name, "compare with a column, or check it where it is written"); err != nil {
+		if err := steady(t, k.Expr, at, "the check "+k.Name,
+			"compare with a column, or check it where it is written"); err != nil {
 			return err
 		}
 	}
@@ -171,7 +175,8 @@ func SameMeaning(e sqltext.Expr, column string) bool {
 	case *sqltext.Trim:
 		return e.Chars == nil && SameMeaning(e.X, column)
 	case *sqltext.Call:
-		return slices.Contains([]string{"round", "floor", "ceiling", "trim", "ltrim", "rtrim", "coalesce"}, e.Name) && len(e.Args) > 0 && SameMeaning(e.Args[0], column)
+		return slices.Contains([]string{"round", "floor", "ceiling", "trim", "ltrim", "rtrim", "coalesce"}, e.Name) &&
+			len(e.Args) > 0 && SameMeaning(e.Args[0], column)
 	case *sqltext.Case:
 		for _, w := range e.Whens {
 			if !SameMeaning(w.Then, column) && !isLiteral(w.Then) {

@@ -66,39 +66,57 @@ func start(t *testing.T) *schema.Schema {
 func TestStatementsChangeOnlyWhatTheySay(t *testing.T) {
 	cases := []struct{ statement, want string }{
 		{"alter table vessel rename name to title",
-			"column name of table vessel is missing; column label of table vessel: generated is title || '!' and should be name || '!'; " +
+			"column name of table vessel is missing; column label of table vessel: generated is title || '!' and should be " +
+				"name || '!'; " +
 				"unique vessel_name_registry_unique of table vessel: columns is title, registry and should be name, registry; " +
-				"index by_name of table vessel: columns is title desc, (lower(registry)) and should be name desc, (lower(registry)); " +
+				"index by_name of table vessel: columns is title desc, (lower(registry)) and should be name desc, " +
+				"(lower(registry)); " +
 				"column title of table vessel is there and should not be"},
-		{"alter table vessel alter length_ft drop default", "column length_ft of table vessel: default is nothing and should be 10"},
-		{"alter table vessel alter registry set default 'none'", "column registry of table vessel: default is 'none' and should be nothing"},
-		{"alter table vessel alter registry set not null using ('x')", "column registry of table vessel: not null is yes and should be no"},
+		{"alter table vessel alter length_ft drop default",
+			"column length_ft of table vessel: default is nothing and should be 10"},
+		{"alter table vessel alter registry set default 'none'",
+			"column registry of table vessel: default is 'none' and should be nothing"},
+		{"alter table vessel alter registry set not null using ('x')",
+			"column registry of table vessel: not null is yes and should be no"},
 		{"alter table vessel alter name drop not null", "column name of table vessel: not null is no and should be yes"},
 		{"alter table vessel drop constraint long", "check long of table vessel is missing"},
-		{"alter table vessel drop constraint vessel_berth_id_reference", "foreign key vessel_berth_id_reference of table vessel is missing"},
-		{"alter table vessel add flag char(2) default 'NO', add constraint f check (flag <> '')", "column flag of table vessel is there and should not be; check f of table vessel is there and should not be"},
+		{"alter table vessel drop constraint vessel_berth_id_reference",
+			"foreign key vessel_berth_id_reference of table vessel is missing"},
+		{"alter table vessel add flag char(2) default 'NO', add constraint f check (flag <> '')",
+			"column flag of table vessel is there and should not be; check f of table vessel is there and should not be"},
 		{"alter table vessel drop label", "column label of table vessel is missing"},
 		{"drop index by_name on vessel", "index by_name of table vessel is missing"},
-		{"comment on column vessel.name is 'as painted'", "column name of table vessel: comment is as painted and should be nothing"},
+		{"comment on column vessel.name is 'as painted'",
+			"column name of table vessel: comment is as painted and should be nothing"},
 		{"comment on table vessel is 'what floats'", "table vessel: comment is what floats and should be nothing"},
 		{"drop view named", "view named is missing"},
 		{"create view v as select 1", "view v is there and should not be"},
 		{"drop table vessel", "table vessel is missing"},
 		{"create table made (a text)", "table made is there and should not be"},
 		{"backfill vessel set registry = 'x'", ""},
-		{"alter table vessel alter registry set data type varchar(9)", "column registry of table vessel: type is varchar(9) and should be text"},
-		{"alter table vessel alter length_ft set data type real using (length_ft * 2) discard", "column length_ft of table vessel: type is real and should be numeric(6,1)"},
-		{"alter table vessel alter label set expression as (upper(name))", "column label of table vessel: generated is upper(name) and should be name || '!'"},
-		{"alter table vessel alter label drop expression", "column label of table vessel: generated is nothing and should be name || '!'; column label of table vessel: stored is nothing and should be no"},
-		{"alter table vessel add noted timestamp on update current_timestamp", "column noted of table vessel is there and should not be"},
-		{"alter table vessel rename constraint long to longer", "check long of table vessel is missing; check longer of table vessel is there and should not be"},
-		{"alter index by_name on vessel rename to named_so", "index by_name of table vessel is missing; index named_so of table vessel is there and should not be"},
+		{"alter table vessel alter registry set data type varchar(9)",
+			"column registry of table vessel: type is varchar(9) and should be text"},
+		{"alter table vessel alter length_ft set data type real using (length_ft * 2) discard",
+			"column length_ft of table vessel: type is real and should be numeric(6,1)"},
+		{"alter table vessel alter label set expression as (upper(name))",
+			"column label of table vessel: generated is upper(name) and should be name || '!'"},
+		{"alter table vessel alter label drop expression",
+			"column label of table vessel: generated is nothing and should be name || '!'; column label of table vessel: " +
+				"stored is nothing and should be no"},
+		{"alter table vessel add noted timestamp on update current_timestamp",
+			"column noted of table vessel is there and should not be"},
+		{"alter table vessel rename constraint long to longer",
+			"check long of table vessel is missing; check longer of table vessel is there and should not be"},
+		{"alter index by_name on vessel rename to named_so",
+			"index by_name of table vessel is missing; index named_so of table vessel is there and should not be"},
 		{"alter table vessel drop primary key", "primary key  of table vessel is missing"},
-		{"alter table vessel alter id add generated by default as identity", "column id of table vessel: identity is by default and should be nothing"},
+		{"alter table vessel alter id add generated by default as identity",
+			"column id of table vessel: identity is by default and should be nothing"},
 		{"alter table vessel rebuild", ""},
 		{"alter table vessel add a text first", "column a of table vessel is there and should not be"},
 		{"alter table vessel alter registry set position first rebuild",
-			"column id of table vessel: position is 2 and should be 1; column name of table vessel: position is 3 and should be 2; column registry of table vessel: position is 1 and should be 3"},
+			"column id of table vessel: position is 2 and should be 1; column name of table vessel: position is 3 and " +
+				"should be 2; column registry of table vessel: position is 1 and should be 3"},
 		{"insert into berth (id, code) values (1, 'A')", ""},
 		{"delete from vessel where id = 1", ""},
 		{"backfill vessel set registry = b.code from berth as b on (berth_id = b.id)", ""},
@@ -184,25 +202,40 @@ func TestChangesSayWhatRowsGet(t *testing.T) {
 
 func TestStatementsThatAreRefused(t *testing.T) {
 	cases := []struct{ statement, rule string }{
-		{"alter table vessel drop name", "name-in-use"}, {"alter table vessel drop berth_id", "name-in-use"}, {"alter table berth drop id", "name-in-use"},
+		{"alter table vessel drop name", "name-in-use"}, {"alter table vessel drop berth_id", "name-in-use"},
+		{"alter table berth drop id", "name-in-use"},
 		{"alter table berth drop constraint berth_code_unique, add a text references berth (code)", "reference-not-unique"},
-		{"alter table vessel rename name to registry", "name-taken"}, {"alter table vessel rename name to a, rename registry to name", "name-taken"},
-		{"alter table vessel rename registry to a, add registry text", "action-conflict"}, {"alter table vessel drop registry, rename registry to b", "name-in-use"},
+		{"alter table vessel rename name to registry", "name-taken"},
+		{"alter table vessel rename name to a, rename registry to name", "name-taken"},
+		{"alter table vessel rename registry to a, add registry text", "action-conflict"},
+		{"alter table vessel drop registry, rename registry to b", "name-in-use"},
 		{"alter table vessel alter name set not null, alter name set not null", "action-twice"},
 		{"alter table vessel add a text, add A text", "name-taken"}, {"create table t (a text, A text)", "name-taken"},
-		{"create table t (a text primary key, b text primary key)", "key-twice"}, {"create table t (a text, constraint c check (a > ''), constraint c check (a < 'z'))", "name-taken"},
-		{"create table t (id bigint generated always as identity)", "identity-needs-key"}, {"create table lastboard_mine (a text)", "name-taken"},
-		{"create table by_name (a text)", "name-taken"}, {"create table named (a text)", "name-taken"}, {"create index vessel on berth (code)", "name-taken"},
-		{"create index i on vessel (nosuch)", "name-unknown"}, {"create index i on vessel ((random()))", "expression-not-steady"},
-		{"create index i on vessel (name) where name > current_date", "expression-not-steady"}, {"drop index nosuch on vessel", "name-unknown"},
+		{"create table t (a text primary key, b text primary key)", "key-twice"},
+		{"create table t (a text, constraint c check (a > ''), constraint c check (a < 'z'))", "name-taken"},
+		{"create table t (id bigint generated always as identity)", "identity-needs-key"},
+		{"create table lastboard_mine (a text)", "name-taken"},
+		{"create table by_name (a text)", "name-taken"}, {"create table named (a text)", "name-taken"},
+		{"create index vessel on berth (code)", "name-taken"},
+		{"create index i on vessel (nosuch)", "name-unknown"},
+		{"create index i on vessel ((random()))", "expression-not-steady"},
+		{"create index i on vessel (name) where name > current_date", "expression-not-steady"},
+		{"drop index nosuch on vessel", "name-unknown"},
 		{"drop view vessels", "name-unknown"}, {"drop table named", "name-unknown"}, {"drop table berth", "name-in-use"},
-		{"alter table vessel add a text generated always as ((select 1))", "expression-not-steady"}, {"alter table vessel add c text generated always as ('a') default 'x'", "generated-default"},
-		{"alter table vessel add c text generated always as ('a') using ('x')", "generated-set"}, {"backfill vessel set label = 'x'", "generated-set"},
-		{"alter table vessel add a text using (other.name)", "name-unknown"}, {"alter table other.vessel add a text", "name-unknown"},
-		{"alter table vessel alter id drop not null", "key-nullable"}, {"alter table vessel alter label set default 'x'", "generated-default"},
-		{"create table t (a text, foreign key (a) references nosuch)", "name-unknown"}, {"create table t (a integer references vessel (berth_id))", "reference-not-unique"},
-		{"comment on column vessel.nosuch is 'x'", "name-unknown"}, {"backfill vessel set id = 3", "key-set"}, {"alter table berth drop constraint berth_id_primary", "name-in-use"},
-		{"create table t (a text); alter table t drop a", "table-without-columns"}, {"alter table vessel drop label restore using ('x')", "generated-set"},
+		{"alter table vessel add a text generated always as ((select 1))", "expression-not-steady"},
+		{"alter table vessel add c text generated always as ('a') default 'x'", "generated-default"},
+		{"alter table vessel add c text generated always as ('a') using ('x')", "generated-set"},
+		{"backfill vessel set label = 'x'", "generated-set"},
+		{"alter table vessel add a text using (other.name)", "name-unknown"},
+		{"alter table other.vessel add a text", "name-unknown"},
+		{"alter table vessel alter id drop not null", "key-nullable"},
+		{"alter table vessel alter label set default 'x'", "generated-default"},
+		{"create table t (a text, foreign key (a) references nosuch)", "name-unknown"},
+		{"create table t (a integer references vessel (berth_id))", "reference-not-unique"},
+		{"comment on column vessel.nosuch is 'x'", "name-unknown"}, {"backfill vessel set id = 3", "key-set"},
+		{"alter table berth drop constraint berth_id_primary", "name-in-use"},
+		{"create table t (a text); alter table t drop a", "table-without-columns"},
+		{"alter table vessel drop label restore using ('x')", "generated-set"},
 		{"alter table vessel alter label set not null using ('x')", "generated-set"},
 	}
 	for _, c := range cases {
@@ -257,7 +290,8 @@ func TestConstraintNames(t *testing.T) {
 }
 
 func TestTextsThatAreOneThing(t *testing.T) {
-	same := [][2]string{{`"id"  > 0`, "ID>0"}, {"[a b] = `a b`", `"a b" = "A B"`}, {"lower( x )", "LOWER(x)"}, {"a -- why\n+ b", "a + b"}}
+	same := [][2]string{{`"id"  > 0`, "ID>0"}, {"[a b] = `a b`", `"a b" = "A B"`}, {"lower( x )", "LOWER(x)"},
+		{"a -- why\n+ b", "a + b"}}
 	for _, c := range same {
 		if schema.Words(c[0]) != schema.Words(c[1]) {
 			t.Errorf("%q and %q are one thing: %q, %q", c[0], c[1], schema.Words(c[0]), schema.Words(c[1]))
@@ -309,7 +343,8 @@ func TestPositions(t *testing.T) {
 // TestDelta is that what has changed, put on what was, gives what is.
 func TestDelta(t *testing.T) {
 	before := start(t)
-	after, _, err := play(t, before, "drop view named; alter table vessel drop label; create table log (id integer); create view v as select 1; drop index by_name on vessel")
+	after, _, err := play(t, before, "drop view named; alter table vessel drop label; create table log (id integer); "+
+		"create view v as select 1; drop index by_name on vessel")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -348,9 +383,12 @@ func TestWidens(t *testing.T) {
 		from, to string
 		want     bool
 	}{
-		{"smallint", "integer", true}, {"integer", "smallint", false}, {"smallint unsigned", "integer", true}, {"integer", "integer unsigned", false}, {"integer unsigned", "integer", false},
-		{"varchar(5)", "varchar(9)", true}, {"varchar(9)", "varchar(5)", false}, {"varchar(5)", "text", true}, {"text", "varchar(5)", false},
-		{"numeric(6,2)", "numeric(9,2)", true}, {"numeric(6,2)", "numeric(6,3)", false}, {"numeric(6,2)", "numeric", true}, {"numeric", "numeric(6,2)", false},
+		{"smallint", "integer", true}, {"integer", "smallint", false}, {"smallint unsigned", "integer", true},
+		{"integer", "integer unsigned", false}, {"integer unsigned", "integer", false},
+		{"varchar(5)", "varchar(9)", true}, {"varchar(9)", "varchar(5)", false}, {"varchar(5)", "text", true},
+		{"text", "varchar(5)", false},
+		{"numeric(6,2)", "numeric(9,2)", true}, {"numeric(6,2)", "numeric(6,3)", false}, {"numeric(6,2)", "numeric", true},
+		{"numeric", "numeric(6,2)", false},
 		{"enum('a', 'b')", "enum('a', 'b', 'c')", true}, {"enum('a', 'b')", "enum('a')", false}, {"enum('a')", "text", true},
 		{"date", "timestamp", false}, {"date", "date", true}, {"integer", "text", false}, {"real", "double precision", false},
 	}
@@ -365,7 +403,8 @@ func TestWidens(t *testing.T) {
 
 func TestSameMeaning(t *testing.T) {
 	for expr, want := range map[string]bool{
-		"length_ft": true, "round(length_ft)": true, "cast(trim(length_ft) as integer)": true, "coalesce(length_ft, 0)": true, "case when length_ft > 9 then 9 else length_ft end": true,
+		"length_ft": true, "round(length_ft)": true, "cast(trim(length_ft) as integer)": true, "coalesce(length_ft, 0)": true,
+		"case when length_ft > 9 then 9 else length_ft end": true,
 		"length_ft * 2": false, "upper(length_ft)": false, "name": false, "round(length_ft * 0.3048, 2)": false,
 	} {
 		e, err := sqltext.ParseExpr(expr)

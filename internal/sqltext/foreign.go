@@ -9,12 +9,15 @@ const native = "write native ENGINE $$ … $$ touching TABLE back $$ … $$"
 
 // foreignStatements are words with which statements of other dialects begin, and what to do.
 var foreignStatements = map[string]string{
-	"begin": ownTransactions, "start": ownTransactions, "commit": ownTransactions, "rollback": ownTransactions, "savepoint": ownTransactions, "end": ownTransactions,
+	"begin": ownTransactions, "start": ownTransactions, "commit": ownTransactions, "rollback": ownTransactions,
+	"savepoint": ownTransactions, "end": ownTransactions,
 	"select":   "delete it, or write assert (…) where it proves something",
 	"truncate": "write delete from TABLE where true: its rows are kept for the way back",
 	"replace":  "write insert into TABLE … for new rows, backfill TABLE set … for existing ones",
-	"add":      "begin with alter table TABLE", "rename": "begin with alter table TABLE", "modify": "begin with alter table TABLE",
-	"grant": native, "revoke": native, "call": native, "do": native, "set": native, "merge": native, "lock": native, "analyze": native, "vacuum": native, "optimize": native, "pragma": native, "use": native, "with": native,
+	"add":      "begin with alter table TABLE", "rename": "begin with alter table TABLE",
+	"modify": "begin with alter table TABLE",
+	"grant":  native, "revoke": native, "call": native, "do": native, "set": native, "merge": native, "lock": native,
+	"analyze": native, "vacuum": native, "optimize": native, "pragma": native, "use": native, "with": native,
 	"copy": native, "load": native,
 }
 
@@ -24,13 +27,15 @@ const ownTransactions = "delete it: each migration begins and ends its transacti
 var foreignActions = map[string]string{
 	"modify": "write alter COLUMN set data type TYPE; not null and default are set by themselves",
 	"change": "write rename COLUMN to NAME, and alter COLUMN set data type TYPE for another type",
-	"owner":  native, "enable": native, "disable": native, "engine": native, "attach": native, "detach": native, "convert": native, "validate": native,
+	"owner":  native, "enable": native, "disable": native, "engine": native, "attach": native, "detach": native,
+	"convert": native, "validate": native,
 }
 
 // foreignOptions are the same behind a column's type.
 var foreignOptions = map[string]string{
 	"auto_increment": identity, "autoincrement": identity, "identity": identity, "serial": identity,
-	"as": "write generated always as (…) stored, or virtual", "character": "write collate COLLATION", "charset": "write collate COLLATION",
+	"as": "write generated always as (…) stored, or virtual", "character": "write collate COLLATION",
+	"charset":   "write collate COLLATION",
 	"invisible": native, "constraint": "write add constraint as an action, or in create table as a line, of its own",
 }
 
@@ -49,12 +54,14 @@ func (p *parser) foreign(words map[string]string) {
 // condition fails where a name should be and "if exists" is.
 func (p *parser) condition() {
 	if p.ahead("if", "exists") || p.ahead("if", "not", "exists") {
-		p.failf("delete it: what is there when a migration runs is known, and anything else is an error", `"if" is not written here`)
+		p.failf("delete it: what is there when a migration runs is known, and anything else is an error",
+			`"if" is not written here`)
 	}
 }
 
 // mayFollow are words that follow the name and the type of a new column.
-var mayFollow = []string{"not", "null", "default", "primary", "unique", "check", "generated", "references", "collate", "on", "comment", "first", "after", "using", "rebuild", "unsigned"}
+var mayFollow = []string{"not", "null", "default", "primary", "unique", "check", "generated", "references", "collate",
+	"on", "comment", "first", "after", "using", "rebuild", "unsigned"}
 
 // columnWord passes over the word "column", which may be left out. A misspelling of it is not
 // taken for a column's name where behind, the words that may follow that, do not.

@@ -64,7 +64,8 @@ func (p *parser) not() Expr {
 	return p.predicate()
 }
 
-var comparisons = map[string]string{"=": "=", "==": "=", "<>": "<>", "!=": "<>", "<": "<", "<=": "<=", ">": ">", ">=": ">="}
+var comparisons = map[string]string{"=": "=", "==": "=", "<>": "<>", "!=": "<>", "<": "<", "<=": "<=", ">": ">",
+	">=": ">="}
 
 // predicate = sum { comparison sum | "is" … | [ "not" ] ( "in" … | "between" … | "like" … ) } .
 func (p *parser) predicate() Expr {

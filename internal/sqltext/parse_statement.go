@@ -59,7 +59,8 @@ func (p *parser) parseStatement() Statement {
 	case p.accept("native"):
 		return p.native(at)
 	case p.tok.Is("update"):
-		p.failf("write backfill T set C = expr where …: it runs in batches and keeps the old values", "an update is written as a backfill here")
+		p.failf("write backfill T set C = expr where …: it runs in batches and keeps the old values",
+			"an update is written as a backfill here")
 	case p.ahead("create") || p.ahead("drop") || p.ahead("alter"):
 		p.advance()
 		p.wanted("table", "index", "view")
@@ -94,7 +95,8 @@ func (p *parser) createTable(at stmt) Statement {
 }
 
 func (p *parser) constraintAhead() bool {
-	return p.tok.Is("constraint") || p.ahead("primary", "key") || p.tok.Is("unique") || p.tok.Is("check") || p.ahead("foreign", "key")
+	return p.tok.Is("constraint") || p.ahead("primary", "key") || p.tok.Is("unique") || p.tok.Is("check") ||
+		p.ahead("foreign", "key")
 }
 
 // column = name type { option } [ "first" | "after" name [ "rebuild" ] ] .
@@ -232,7 +234,8 @@ func (p *parser) act() string {
 	return ""
 }
 
-// constraint = [ "constraint" name ] ( "primary" "key" names | "unique" names | "check" "(" expr ")" | "foreign" "key" names "references" reference ) .
+// constraint = [ "constraint" name ] ( "primary" "key" names | "unique" names | "check" "(" expr
+// ")" | "foreign" "key" names "references" reference ) .
 func (p *parser) constraint() *Constraint {
 	c := &Constraint{Pos: p.tok.Pos}
 	if p.accept("constraint") {
@@ -414,7 +417,8 @@ func (p *parser) delete(at stmt) Statement {
 	return s
 }
 
-// native = engine { "," engine } string [ "touching" … ] [ "done" "when" "(" expr ")" ] ( "back" string | "no" "way" "back" ) .
+// native = engine { "," engine } string [ "touching" … ] [ "done" "when" "(" expr ")" ] ( "back"
+// string | "no" "way" "back" ) .
 func (p *parser) native(at stmt) Statement {
 	s := &Native{stmt: at}
 	for {

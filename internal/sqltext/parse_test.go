@@ -100,7 +100,8 @@ func TestLineEndsAndMarksDoNotChangeTheCanonicalForm(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	for _, variant := range []string{"\ufeff" + unix, strings.ReplaceAll(unix, "\n", "\r\n"), strings.ReplaceAll(unix, " ", "\t"), strings.ToUpper(unix)} {
+	for _, variant := range []string{"\ufeff" + unix, strings.ReplaceAll(unix, "\n", "\r\n"),
+		strings.ReplaceAll(unix, " ", "\t"), strings.ToUpper(unix)} {
 		got, err := sqltext.Parse("variant", variant)
 		if err != nil {
 			t.Fatalf("%q: %v", variant, err)

@@ -85,7 +85,8 @@ func newParser(name, src string, mode Mode) *parser {
 // validText refuses what is not UTF-8 text before anything is made of it.
 func (p *parser) validText() bool {
 	if i := strings.IndexByte(p.src, 0); i >= 0 {
-		p.errors = append(p.errors, &Error{File: p.name, Pos: Pos{i, 1, 1}, Message: "the file holds a zero byte: it is not a text"})
+		p.errors = append(p.errors, &Error{File: p.name, Pos: Pos{i, 1, 1},
+			Message: "the file holds a zero byte: it is not a text"})
 		return false
 	}
 	if !utf8.ValidString(p.src) {
@@ -96,7 +97,8 @@ func (p *parser) validText() bool {
 			}
 			line++
 		}
-		p.errors = append(p.errors, &Error{File: p.name, Pos: Pos{0, line, 1}, Message: "the file is not in UTF-8", Cure: "save it as UTF-8"})
+		p.errors = append(p.errors, &Error{File: p.name, Pos: Pos{0, line, 1}, Message: "the file is not in UTF-8",
+			Cure: "save it as UTF-8"})
 		return false
 	}
 	return true
@@ -259,7 +261,8 @@ func (p *parser) identifier(what string) string {
 		p.advance()
 		return t.Value
 	case t.Kind == Word && Reserved(t.Value):
-		p.failf(fmt.Sprintf(`write "%s" in double quotes to use it as a name`, t.Value), "%s is expected here, and %s is a reserved word", what, t.shown())
+		p.failf(fmt.Sprintf(`write "%s" in double quotes to use it as a name`, t.Value),
+			"%s is expected here, and %s is a reserved word", what, t.shown())
 	case t.Kind == Word:
 		p.advance()
 		return t.Value

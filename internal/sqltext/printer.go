@@ -217,7 +217,8 @@ func PrintAction(a Action) string {
 	case *RenameTable:
 		return "rename to " + printName(a.To)
 	case *SetType:
-		return column(a.Column) + " set data type " + a.Type.String() + using(a.Using) + restore(a.Restore) + discard(a.Discard)
+		return column(a.Column) + " set data type " + a.Type.String() + using(a.Using) + restore(a.Restore) +
+			discard(a.Discard)
 	case *SetDefault:
 		if a.Value == nil {
 			return column(a.Column) + " drop default"
@@ -267,7 +268,8 @@ func printCreateIndex(s *CreateIndex) string {
 		}
 		parts[i] += choose(p.Desc, " desc", "")
 	}
-	text := "create " + choose(s.Unique, "unique ", "") + "index " + s.Index.print() + " on " + s.Table.print() + " (" + strings.Join(parts, ", ") + ")"
+	text := "create " + choose(s.Unique, "unique ", "") + "index " + s.Index.print() + " on " + s.Table.print() + " (" +
+		strings.Join(parts, ", ") + ")"
 	if s.Where != nil {
 		text += " where " + PrintExpr(s.Where)
 	}

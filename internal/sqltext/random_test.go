@@ -19,7 +19,8 @@ func (g *grower) chance(percent int) bool { return g.IntN(100) < percent }
 func pick[T any](g *grower, list ...T) T { return list[g.IntN(len(list))] }
 
 func (g *grower) name() string {
-	return pick(g, "a", "b2", "größe", "order", "Two Words", `q"q`, "_x", "x", "first", "date", "using", "группа", "SELECT", "1st", "rebuild", "csv")
+	return pick(g, "a", "b2", "größe", "order", "Two Words", `q"q`, "_x", "x", "first", "date", "using", "группа",
+		"SELECT", "1st", "rebuild", "csv")
 }
 
 func (g *grower) text() string {
@@ -43,18 +44,23 @@ func (g *grower) names() []string {
 }
 
 func (g *grower) typ() sqltext.Type {
-	return pick(g, sqltext.Type{Name: "integer"}, sqltext.Type{Name: "bigint", Unsigned: true}, sqltext.Type{Name: "numeric", Args: []int{9, 2}}, sqltext.Type{Name: "varchar", Args: []int{40}},
-		sqltext.Type{Name: "enum", Values: []string{"in", "it's out"}}, sqltext.Type{Name: "timestamp with time zone"}, sqltext.Type{Name: "double precision"},
-		sqltext.Type{Name: "geometry", Native: true, Args: []int{4}}, sqltext.Type{Name: "Odd Type", Native: true}, sqltext.Type{Name: "int", Native: true}, sqltext.Type{Name: "text"})
+	return pick(g, sqltext.Type{Name: "integer"}, sqltext.Type{Name: "bigint", Unsigned: true},
+		sqltext.Type{Name: "numeric", Args: []int{9, 2}}, sqltext.Type{Name: "varchar", Args: []int{40}},
+		sqltext.Type{Name: "enum", Values: []string{"in", "it's out"}}, sqltext.Type{Name: "timestamp with time zone"},
+		sqltext.Type{Name: "double precision"},
+		sqltext.Type{Name: "geometry", Native: true, Args: []int{4}}, sqltext.Type{Name: "Odd Type", Native: true},
+		sqltext.Type{Name: "int", Native: true}, sqltext.Type{Name: "text"})
 }
 
 func (g *grower) query() sqltext.Query {
-	return sqltext.Query{Text: pick(g, "select 1", `select "a", 'b;' from t where (x) in (select y from z)`, "with q as (select 1) select * from q", "values (1, 2)")}
+	return sqltext.Query{Text: pick(g, "select 1", `select "a", 'b;' from t where (x) in (select y from z)`,
+		"with q as (select 1) select * from q", "values (1, 2)")}
 }
 
 // subquery leaves out what may not stand between parentheses.
 func (g *grower) subquery() sqltext.Query {
-	return sqltext.Query{Text: pick(g, "select 1", "with q as (select 1) select max(a) from q", "select a from t where b = ')'")}
+	return sqltext.Query{Text: pick(g, "select 1", "with q as (select 1) select max(a) from q",
+		"select a from t where b = ')'")}
 }
 
 func (g *grower) exprs(depth int) []sqltext.Expr {
@@ -74,10 +80,14 @@ func (g *grower) maybe(depth int) sqltext.Expr {
 
 func (g *grower) leaf() sqltext.Expr {
 	return pick[sqltext.Expr](g,
-		&sqltext.Literal{Kind: sqltext.NullLiteral}, &sqltext.Literal{Kind: sqltext.BoolLiteral, Text: "true"}, &sqltext.Literal{Kind: sqltext.NumberLiteral, Text: pick(g, "0", "42", "1.5", ".5", "1e10", "0x1F")},
-		&sqltext.Literal{Kind: sqltext.StringLiteral, Text: g.text()}, &sqltext.Literal{Kind: sqltext.BlobLiteral, Text: pick(g, "", "00ff")},
-		&sqltext.Typed{Type: pick(g, "date", "time", "timestamp"), Text: "2031-05-01"}, &sqltext.Ref{Column: g.name()}, &sqltext.Ref{Table: g.name(), Column: g.name()},
-		&sqltext.Now{Name: pick(g, "current_date", "current_time", "current_timestamp")}, &sqltext.Interval{Amount: "1", Unit: pick(g, "year", "month", "day", "hour", "minute", "second")})
+		&sqltext.Literal{Kind: sqltext.NullLiteral}, &sqltext.Literal{Kind: sqltext.BoolLiteral, Text: "true"},
+		&sqltext.Literal{Kind: sqltext.NumberLiteral, Text: pick(g, "0", "42", "1.5", ".5", "1e10", "0x1F")},
+		&sqltext.Literal{Kind: sqltext.StringLiteral, Text: g.text()},
+		&sqltext.Literal{Kind: sqltext.BlobLiteral, Text: pick(g, "", "00ff")},
+		&sqltext.Typed{Type: pick(g, "date", "time", "timestamp"), Text: "2031-05-01"}, &sqltext.Ref{Column: g.name()},
+		&sqltext.Ref{Table: g.name(), Column: g.name()},
+		&sqltext.Now{Name: pick(g, "current_date", "current_time", "current_timestamp")},
+		&sqltext.Interval{Amount: "1", Unit: pick(g, "year", "month", "day", "hour", "minute", "second")})
 }
 
 func (g *grower) expr(depth int) sqltext.Expr {
@@ -89,7 +99,8 @@ func (g *grower) expr(depth int) sqltext.Expr {
 	case 0:
 		return &sqltext.Unary{Op: pick(g, "-", "+", "not"), X: g.expr(d)}
 	case 1, 2, 3, 4:
-		op := pick(g, "+", "-", "*", "/", "%", "||", "=", "<>", "<", "<=", ">", ">=", "and", "or", "is distinct from", "is not distinct from")
+		op := pick(g, "+", "-", "*", "/", "%", "||", "=", "<>", "<", "<=", ">", ">=", "and", "or", "is distinct from",
+			"is not distinct from")
 		return &sqltext.Binary{Op: op, L: g.expr(d), R: g.expr(d)}
 	case 5:
 		return &sqltext.IsNull{X: g.expr(d), Not: g.chance(50)}
@@ -117,18 +128,22 @@ func (g *grower) expr(depth int) sqltext.Expr {
 	case 11:
 		return &sqltext.Substring{X: g.expr(d), From: g.expr(d), For: g.maybe(d)}
 	case 12:
-		return pick[sqltext.Expr](g, &sqltext.Position{Needle: g.expr(d), X: g.expr(d)}, &sqltext.Extract{Field: "year", X: g.expr(d)},
-			&sqltext.Trim{X: g.expr(d)}, &sqltext.Trim{Side: "leading", X: g.expr(d)}, &sqltext.Trim{Side: "both", Chars: g.expr(d), X: g.expr(d)})
+		return pick[sqltext.Expr](g, &sqltext.Position{Needle: g.expr(d), X: g.expr(d)},
+			&sqltext.Extract{Field: "year", X: g.expr(d)},
+			&sqltext.Trim{X: g.expr(d)}, &sqltext.Trim{Side: "leading", X: g.expr(d)},
+			&sqltext.Trim{Side: "both", Chars: g.expr(d), X: g.expr(d)})
 	case 13:
 		return &sqltext.Collate{X: g.expr(d), Name: g.name()}
 	case 14:
 		return &sqltext.Subquery{Exists: g.chance(50), Query: g.subquery()}
 	}
-	return pick[sqltext.Expr](g, &sqltext.Call{Name: "count", Star: true}, &sqltext.Call{Name: "f"}, &sqltext.Call{Name: pick(g, "coalesce", "left", "größte"), Args: g.exprs(d), Distinct: g.chance(20)})
+	return pick[sqltext.Expr](g, &sqltext.Call{Name: "count", Star: true}, &sqltext.Call{Name: "f"},
+		&sqltext.Call{Name: pick(g, "coalesce", "left", "größte"), Args: g.exprs(d), Distinct: g.chance(20)})
 }
 
 func (g *grower) reference() *sqltext.Reference {
-	r := &sqltext.Reference{Table: g.qualified(), OnDelete: pick(g, "", "cascade", "set null", "no action"), OnUpdate: pick(g, "", "restrict", "set default")}
+	r := &sqltext.Reference{Table: g.qualified(), OnDelete: pick(g, "", "cascade", "set null", "no action"),
+		OnUpdate: pick(g, "", "restrict", "set default")}
 	if g.chance(50) {
 		r.Columns = []string{g.name()}
 	}
@@ -136,7 +151,8 @@ func (g *grower) reference() *sqltext.Reference {
 }
 
 func (g *grower) column() *sqltext.ColumnDef {
-	c := &sqltext.ColumnDef{Name: g.name(), Type: g.typ(), NotNull: g.chance(30), PrimaryKey: g.chance(10), Unique: g.chance(20), OnUpdateNow: g.chance(10)}
+	c := &sqltext.ColumnDef{Name: g.name(), Type: g.typ(), NotNull: g.chance(30), PrimaryKey: g.chance(10),
+		Unique: g.chance(20), OnUpdateNow: g.chance(10)}
 	if g.chance(30) {
 		c.Default = g.expr(2)
 	}
@@ -180,12 +196,19 @@ func (g *grower) constraint() *sqltext.Constraint {
 func (g *grower) action() sqltext.Action {
 	n := g.name()
 	return pick[sqltext.Action](g,
-		&sqltext.AddColumn{Column: g.column(), Using: g.maybe(3)}, &sqltext.DropColumn{Column: n, Restore: g.maybe(3), Discard: g.chance(50)},
-		&sqltext.RenameColumn{Column: n, To: g.name()}, &sqltext.RenameTable{To: n}, &sqltext.SetType{Column: n, Type: g.typ(), Using: g.maybe(3), Restore: g.maybe(2), Discard: g.chance(50)},
-		&sqltext.SetDefault{Column: n, Value: g.maybe(3)}, &sqltext.SetNotNull{Column: n, Using: g.maybe(3)}, &sqltext.DropNotNull{Column: n}, &sqltext.SetExpression{Column: n, Value: g.maybe(3)},
-		&sqltext.SetOnUpdate{Column: n, On: g.chance(50)}, &sqltext.SetIdentity{Column: n, Identity: pick(g, nil, &sqltext.Identity{Always: true})}, &sqltext.Restart{Column: n, With: int64(g.IntN(100000)) - 5},
-		&sqltext.SetPosition{Column: n, Position: sqltext.Place{After: pick(g, "", g.name()), Rebuild: g.chance(50)}}, &sqltext.AddConstraint{Constraint: g.constraint()},
-		&sqltext.DropConstraint{Name: n}, &sqltext.DropPrimaryKey{}, &sqltext.RenameConstraint{Name: n, To: g.name()}, &sqltext.Rebuild{})
+		&sqltext.AddColumn{Column: g.column(), Using: g.maybe(3)},
+		&sqltext.DropColumn{Column: n, Restore: g.maybe(3), Discard: g.chance(50)},
+		&sqltext.RenameColumn{Column: n, To: g.name()}, &sqltext.RenameTable{To: n},
+		&sqltext.SetType{Column: n, Type: g.typ(), Using: g.maybe(3), Restore: g.maybe(2), Discard: g.chance(50)},
+		&sqltext.SetDefault{Column: n, Value: g.maybe(3)}, &sqltext.SetNotNull{Column: n, Using: g.maybe(3)},
+		&sqltext.DropNotNull{Column: n}, &sqltext.SetExpression{Column: n, Value: g.maybe(3)},
+		&sqltext.SetOnUpdate{Column: n, On: g.chance(50)},
+		&sqltext.SetIdentity{Column: n, Identity: pick(g, nil, &sqltext.Identity{Always: true})},
+		&sqltext.Restart{Column: n, With: int64(g.IntN(100000)) - 5},
+		&sqltext.SetPosition{Column: n, Position: sqltext.Place{After: pick(g, "", g.name()), Rebuild: g.chance(50)}},
+		&sqltext.AddConstraint{Constraint: g.constraint()},
+		&sqltext.DropConstraint{Name: n}, &sqltext.DropPrimaryKey{}, &sqltext.RenameConstraint{Name: n, To: g.name()},
+		&sqltext.Rebuild{})
 }
 
 func (g *grower) statement() sqltext.Statement {
@@ -206,9 +229,11 @@ func (g *grower) statement() sqltext.Statement {
 		return &sqltext.CreateIndex{Unique: g.chance(50), Index: g.qualified(), Table: g.qualified(), Where: g.maybe(3),
 			Parts: []sqltext.IndexPart{{Column: g.name(), Desc: g.chance(50)}, {Expr: g.expr(3), Desc: g.chance(50)}}}
 	case 5:
-		s := &sqltext.Backfill{Table: g.qualified(), Where: g.maybe(3), Discard: g.chance(50), Set: []sqltext.Assignment{{Column: g.name(), Value: g.expr(3)}}}
+		s := &sqltext.Backfill{Table: g.qualified(), Where: g.maybe(3), Discard: g.chance(50),
+			Set: []sqltext.Assignment{{Column: g.name(), Value: g.expr(3)}}}
 		if g.chance(40) {
-			s.From = &sqltext.Source{Alias: pick(g, "", g.name()), On: []sqltext.JoinPair{{Column: g.name(), Table: g.name(), Other: g.name()}}}
+			s.From = &sqltext.Source{Alias: pick(g, "", g.name()),
+				On: []sqltext.JoinPair{{Column: g.name(), Table: g.name(), Other: g.name()}}}
 			if g.chance(50) {
 				s.From.CSV = pick(g, "a.csv", "it's.csv")
 			} else {
@@ -224,12 +249,18 @@ func (g *grower) statement() sqltext.Statement {
 		columns[i] = fmt.Sprintf("c%d", i)
 	}
 	return pick[sqltext.Statement](g,
-		&sqltext.DropTable{Table: g.qualified(), Discard: g.chance(50)}, &sqltext.DropIndex{Index: g.qualified(), Table: g.qualified()}, &sqltext.RenameIndex{Index: g.qualified(), Table: g.qualified(), To: g.name()},
-		&sqltext.CreateView{View: g.qualified(), Query: q}, &sqltext.DropView{View: g.qualified()}, &sqltext.CommentOn{Table: g.qualified(), Text: pick(g, nil, &text)},
-		&sqltext.CommentOn{Table: g.qualified(), Column: g.name(), Text: &text}, &sqltext.Insert{Table: g.qualified(), Columns: columns, Rows: [][]sqltext.Expr{row, row}},
-		&sqltext.Insert{Table: g.qualified(), Columns: columns, Query: &sqltext.Query{Text: "select 1 from t"}}, &sqltext.Delete{Table: g.qualified(), Where: g.expr(3), Discard: g.chance(50)},
+		&sqltext.DropTable{Table: g.qualified(), Discard: g.chance(50)},
+		&sqltext.DropIndex{Index: g.qualified(), Table: g.qualified()},
+		&sqltext.RenameIndex{Index: g.qualified(), Table: g.qualified(), To: g.name()},
+		&sqltext.CreateView{View: g.qualified(), Query: q}, &sqltext.DropView{View: g.qualified()},
+		&sqltext.CommentOn{Table: g.qualified(), Text: pick(g, nil, &text)},
+		&sqltext.CommentOn{Table: g.qualified(), Column: g.name(), Text: &text},
+		&sqltext.Insert{Table: g.qualified(), Columns: columns, Rows: [][]sqltext.Expr{row, row}},
+		&sqltext.Insert{Table: g.qualified(), Columns: columns, Query: &sqltext.Query{Text: "select 1 from t"}},
+		&sqltext.Delete{Table: g.qualified(), Where: g.expr(3), Discard: g.chance(50)},
 		&sqltext.Assert{Expr: g.expr(4), Message: pick(g, "", "it's wrong")},
-		&sqltext.Native{Engines: pick(g, []string{"sqlite"}, []string{"mariadb", "postgres"}), SQL: pick(g, "x", "a $$ b", "c $sql1$ $$", "ends in $"), Touching: pick(g, nil, []sqltext.Name{g.qualified()}),
+		&sqltext.Native{Engines: pick(g, []string{"sqlite"}, []string{"mariadb", "postgres"}),
+			SQL: pick(g, "x", "a $$ b", "c $sql1$ $$", "ends in $"), Touching: pick(g, nil, []sqltext.Name{g.qualified()}),
 			DoneWhen: g.maybe(2), NoWayBack: true},
 		&sqltext.Native{Engines: []string{"sqlite"}, SQL: "x", Back: pick(g, "y", "", "$$")})
 }
@@ -319,7 +350,8 @@ func TestRewriteReachesEverything(t *testing.T) {
 				t.Fatalf("seed %d: %s was not reached in %s", seed, r.Column, before)
 			}
 		}
-		if has := strings.Contains(before, "(select ") || strings.Contains(before, "(with "); has != sqltext.HasSubquery(e) && !strings.Contains(before, "'") {
+		if has := strings.Contains(before, "(select ") || strings.Contains(before, "(with "); has != sqltext.HasSubquery(e) &&
+			!strings.Contains(before, "'") {
 			t.Fatalf("seed %d: whether it has a subquery: %s", seed, before)
 		}
 	}
@@ -327,7 +359,8 @@ func TestRewriteReachesEverything(t *testing.T) {
 
 func TestNearestWord(t *testing.T) {
 	words := []string{"unique", "using", "references", "default"}
-	for word, want := range map[string]string{"unqiue": "unique", "useing": "using", "REFERENCE": "references", "defualt": "default", "banana": "", "unique": "", "u": ""} {
+	for word, want := range map[string]string{"unqiue": "unique", "useing": "using", "REFERENCE": "references",
+		"defualt": "default", "banana": "", "unique": "", "u": ""} {
 		if got, ok := sqltext.Nearest(word, words); ok != (want != "") || ok && got != want {
 			t.Errorf("%s is nearest to %q (%v), wanted %q", word, got, ok, want)
 		}

@@ -236,7 +236,9 @@ func (s *scanner) blob() Token {
 func (s *scanner) dollar() Token {
 	rest := s.rest()
 	n := strings.IndexByte(rest[1:], '$')
-	if n < 0 || strings.ContainsFunc(rest[1:1+n], func(r rune) bool { return r != '_' && !unicode.IsLetter(r) && !unicode.IsDigit(r) }) {
+	if n < 0 || strings.ContainsFunc(rest[1:1+n], func(r rune) bool {
+		return r != '_' && !unicode.IsLetter(r) && !unicode.IsDigit(r)
+	}) {
 		return s.take(Illegal, 1)
 	}
 	tag := rest[:n+2]

@@ -54,7 +54,8 @@ func (t *tidier) all() string {
 		}
 		t.between(st.Start().Offset)
 		t.out.WriteString(t.statement(st, t.ends[i]) + ";")
-		if c := t.peek(); c != nil && t.ends[i] < len(t.file.Source) && c.Pos.Line == lineOf(t.file.Source, t.ends[i]) && c.isLine() {
+		if c := t.peek(); c != nil && t.ends[i] < len(t.file.Source) && c.Pos.Line == lineOf(t.file.Source, t.ends[i]) &&
+			c.isLine() {
 			t.out.WriteString(" " + c.Text)
 			t.next++
 		}
@@ -111,7 +112,8 @@ func (t *tidier) statement(st Statement, end int) string {
 			i = len(items)
 		}
 		switch {
-		case i > 0 && c.isLine() && (i == len(items) || items[i].pos.Line > c.Pos.Line) && beside[items[i-1].last] == "" && t.lineHolds(c.Pos, items[i-1].pos, items, i):
+		case i > 0 && c.isLine() && (i == len(items) || items[i].pos.Line > c.Pos.Line) && beside[items[i-1].last] == "" &&
+			t.lineHolds(c.Pos, items[i-1].pos, items, i):
 			beside[items[i-1].last] = c.Text
 		case i == len(items):
 			above[len(lines)-1+boolInt(!closes(lines))] = append(above[len(lines)-1+boolInt(!closes(lines))], c.Text)
@@ -154,7 +156,8 @@ func closes(lines []string) bool { return lines[len(lines)-1] == ")" }
 // item ends, and not on a line of its own.
 func (t *tidier) lineHolds(c, from Pos, items []item, next int) bool {
 	start := strings.LastIndexByte(t.file.Source[:c.Offset], '\n') + 1
-	return strings.TrimSpace(t.file.Source[start:c.Offset]) != "" && from.Offset < c.Offset && (next == len(items) || items[next].pos.Offset > c.Offset)
+	return strings.TrimSpace(t.file.Source[start:c.Offset]) != "" && from.Offset < c.Offset &&
+		(next == len(items) || items[next].pos.Offset > c.Offset)
 }
 
 // item is a part of a statement that is printed on lines of its own.

@@ -10,16 +10,27 @@ import (
 
 func TestTidyKeepsComments(t *testing.T) {
 	cases := []struct{ name, source, want string }{
-		{"title and reason", "-- Papers\n-- Why.\nALTER TABLE vessel ADD a INT;", "-- Papers\n-- Why.\nalter table vessel\n  add column a integer;\n"},
-		{"apart stays apart", "-- Papers\n\n-- first\ndrop view v;\n\n\n\n-- second\ndrop view w;", "-- Papers\n\n-- first\ndrop view v;\n\n-- second\ndrop view w;\n"},
-		{"beside an action", "-- T\nalter table vessel\n add a int, -- the first\n add b int; -- the last\n", "-- T\nalter table vessel\n  add column a integer, -- the first\n  add column b integer; -- the last\n"},
-		{"above an action", "-- T\nalter table vessel\n  -- the first\n  add a int,\n  /* the\n second */ add b int;", "-- T\nalter table vessel\n  -- the first\n  add column a integer,\n  /* the\n second */\n  add column b integer;\n"},
-		{"columns of a table", "-- T\ncreate table t ( -- open\n id int primary key, -- key\n -- name\n name text -- last\n);", "-- T\ncreate table t (\n  -- open\n  id integer primary key, -- key\n  -- name\n  name text -- last\n);\n"},
-		{"before the semicolon", "-- T\nalter table vessel add a int -- why\n;", "-- T\nalter table vessel\n  add column a integer -- why\n;\n"},
+		{"title and reason", "-- Papers\n-- Why.\nALTER TABLE vessel ADD a INT;",
+			"-- Papers\n-- Why.\nalter table vessel\n  add column a integer;\n"},
+		{"apart stays apart", "-- Papers\n\n-- first\ndrop view v;\n\n\n\n-- second\ndrop view w;",
+			"-- Papers\n\n-- first\ndrop view v;\n\n-- second\ndrop view w;\n"},
+		{"beside an action", "-- T\nalter table vessel\n add a int, -- the first\n add b int; -- the last\n",
+			"-- T\nalter table vessel\n  add column a integer, -- the first\n  add column b integer; -- the last\n"},
+		{"above an action", "-- T\nalter table vessel\n  -- the first\n  add a int,\n  /* the\n second */ add b int;",
+			"-- T\nalter table vessel\n  -- the first\n  add column a integer,\n  /* the\n second */\n  add column b " +
+				"integer;\n"},
+		{"columns of a table", "-- T\ncreate table t ( -- open\n id int primary key, -- key\n -- name\n name text -- " +
+			"last\n);", "-- T\ncreate table t (\n  -- open\n  id integer primary key, -- key\n  -- name\n  name text -- " +
+			"last\n);\n"},
+		{"before the semicolon", "-- T\nalter table vessel add a int -- why\n;",
+			"-- T\nalter table vessel\n  add column a integer -- why\n;\n"},
 		{"behind the last statement", "-- T\ndrop view v;\n-- the end\n", "-- T\ndrop view v;\n\n-- the end\n"},
-		{"of a backfill", "-- T\nbackfill vessel set -- all\n a = 1, -- one\n b = 2 where true;", "-- T\nbackfill vessel set\n  -- all\n  a = 1, -- one\n  b = 2\n  where true;\n"},
-		{"in a query", "-- T\ncreate view v as select a -- here\n from t;", "-- T\ncreate view v as select a from t\n  -- here\n;\n"},
-		{"windows", "\ufeff-- T\r\nalter table vessel add a int; -- x\r\n", "-- T\nalter table vessel\n  add column a integer; -- x\n"},
+		{"of a backfill", "-- T\nbackfill vessel set -- all\n a = 1, -- one\n b = 2 where true;",
+			"-- T\nbackfill vessel set\n  -- all\n  a = 1, -- one\n  b = 2\n  where true;\n"},
+		{"in a query", "-- T\ncreate view v as select a -- here\n from t;",
+			"-- T\ncreate view v as select a from t\n  -- here\n;\n"},
+		{"windows", "\ufeff-- T\r\nalter table vessel add a int; -- x\r\n",
+			"-- T\nalter table vessel\n  add column a integer; -- x\n"},
 		{"nothing but comments", "-- T\n-- later\n", "-- T\n-- later\n"},
 	}
 	for _, c := range cases {

@@ -194,7 +194,8 @@ func (p *parser) checkType(t Type, at Pos) {
 	case len(t.Args) > want.max:
 		p.failAt(at, "", "type %s takes at most %d numbers", t.Name, want.max)
 	case t.Name == "numeric" && len(t.Args) == 2 && t.Args[1] > t.Args[0]:
-		p.failAt(at, "the first number is all digits, the second those after the point", "type %s has more digits after the point than in all", t)
+		p.failAt(at, "the first number is all digits, the second those after the point",
+			"type %s has more digits after the point than in all", t)
 	case len(t.Args) > 0 && t.Args[0] == 0:
 		p.failAt(at, "", "type %s cannot have length 0", t.Name)
 	case t.Unsigned && !t.IsInteger():

@@ -15,7 +15,8 @@ import (
 func (p *Printer) Overview(tables []*describe.Table, views []*schema.View) {
 	var rows [][]string
 	for _, t := range tables {
-		rows = append(rows, []string{t.Table.Name, Count(t.Rows), Size(t.Bytes), fmt.Sprint(len(t.Table.Columns)), t.Table.Comment})
+		rows = append(rows, []string{t.Table.Name, Count(t.Rows), Size(t.Bytes),
+			fmt.Sprint(len(t.Table.Columns)), t.Table.Comment})
 	}
 	for _, v := range views {
 		rows = append(rows, []string{v.Name, "", "", fmt.Sprint(len(v.Columns)), "a view"})
@@ -42,9 +43,11 @@ func (p *Printer) OneTable(t *describe.Table) {
 	}
 	var rows [][]string
 	for i, c := range t.Table.Columns {
-		rows = append(rows, []string{c.Name, typeText(c), describe.Range(c.Type), nullText(c), exprText(c.Default), share(t, i), more(t.Table, c)})
+		rows = append(rows, []string{c.Name, typeText(c), describe.Range(c.Type), nullText(c), exprText(c.Default),
+			share(t, i), more(t.Table, c)})
 	}
-	p.styledTable([]string{"column", "type", "holds", "nullable", "default", "nulls", ""}, rows, func(col int, _ string) (lipgloss.Style, bool) { return faint, col == 2 })
+	p.styledTable([]string{"column", "type", "holds", "nullable", "default", "nulls", ""}, rows,
+		func(col int, _ string) (lipgloss.Style, bool) { return faint, col == 2 })
 	for _, line := range facts(t) {
 		p.Line("  %s", line)
 	}
@@ -399,14 +402,16 @@ func DescribeJSON(database any, tables []*describe.Table) any {
 func toJSON(d *describe.Table) tableJSON {
 	t := d.Table
 	out := tableJSON{
-		Name: t.Name, Comment: t.Comment, Rows: d.Rows, Columns: []columnJSON{}, PrimaryKey: []string{}, Unique: []keyJSON{}, Checks: []checkJSON{},
+		Name: t.Name, Comment: t.Comment, Rows: d.Rows, Columns: []columnJSON{}, PrimaryKey: []string{}, Unique: []keyJSON{},
+		Checks:      []checkJSON{},
 		ForeignKeys: []foreignKeyJSON{}, Indexes: []indexJSON{}, Triggers: []string{}, Views: append([]string{}, d.Views...),
 	}
 	if t.PrimaryKey != nil {
 		out.PrimaryKey = t.PrimaryKey.Columns
 	}
 	for i, c := range t.Columns {
-		j := columnJSON{Range: describe.Range(c.Type), Name: c.Name, Type: c.Type.String(), Nullable: !c.NotNull, Default: optional(c.Default), OnUpdateNow: c.OnUpdateNow, Comment: c.Comment, Collate: c.Collate}
+		j := columnJSON{Range: describe.Range(c.Type), Name: c.Name, Type: c.Type.String(), Nullable: !c.NotNull,
+			Default: optional(c.Default), OnUpdateNow: c.OnUpdateNow, Comment: c.Comment, Collate: c.Collate}
 		if c.Generated != nil {
 			j.Generated = &generatedJSON{c.Generated.Expr.String(), c.Generated.Stored}
 		}
@@ -429,7 +434,8 @@ func toJSON(d *describe.Table) tableJSON {
 		out.Checks = append(out.Checks, checkJSON{k.Name, k.Expr.String()})
 	}
 	for _, k := range t.ForeignKeys {
-		out.ForeignKeys = append(out.ForeignKeys, foreignKeyJSON{k.Name, k.Columns, k.Table, k.References, k.OnDelete, k.OnUpdate})
+		out.ForeignKeys = append(out.ForeignKeys, foreignKeyJSON{k.Name, k.Columns, k.Table, k.References, k.OnDelete,
+			k.OnUpdate})
 	}
 	for _, x := range t.Indexes {
 		j := indexJSON{Name: x.Name, Unique: x.Unique, Where: optional(x.Where)}

@@ -45,7 +45,8 @@ const lookEvery = 500 * time.Millisecond
 // Follow shows what runs on the whole of a terminal until somebody leaves, or the context
 // ends.
 func (p *Printer) Follow(ctx context.Context, f Following) error {
-	bar := progress.New(progress.WithColors(lipgloss.Color("73")), progress.WithFillCharacters('━', '┄'), progress.WithoutPercentage())
+	bar := progress.New(progress.WithColors(lipgloss.Color("73")), progress.WithFillCharacters('━', '┄'),
+		progress.WithoutPercentage())
 	m := &followModel{ctx: ctx, Following: f, bar: bar, now: &Followed{}}
 	_, err := tea.NewProgram(m, tea.WithContext(ctx)).Run()
 	if ctx.Err() != nil {
@@ -117,7 +118,8 @@ func (m *followModel) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		case "q", "ctrl+c", "esc":
 			return m, tea.Quit
 		}
-		if w, ok := map[string]Wish{"h": Hold, "r": Release, "f": Faster, "s": Slower}[msg.String()]; ok && m.now.Runner != nil {
+		if w, ok := map[string]Wish{"h": Hold, "r": Release, "f": Faster, "s": Slower}[msg.String()]; ok &&
+			m.now.Runner != nil {
 			if m.wishes = append(m.wishes, w); len(m.wishes) == 1 {
 				return m, m.steer()
 			}
@@ -147,7 +149,8 @@ func (m *followModel) lines() []string {
 		list = append(list, "nothing is running")
 		if m.last != nil {
 			w := m.last.Work
-			list = append(list, faint.Render(fmt.Sprintf("migration %s was last seen in step %d of %d: see lastboard status", w.Version, w.Step, w.Steps)))
+			list = append(list, faint.Render(fmt.Sprintf("migration %s was last seen in step %d of %d: see lastboard status",
+				w.Version, w.Step, w.Steps)))
 		}
 		end[1] = faint.Render("q leave")
 	default:
@@ -199,7 +202,8 @@ func (m *followModel) steps(w *ledger.Work, room int) []string {
 		case s.State == "done":
 			state, style = Seconds(s.Took), lipgloss.NewStyle()
 		}
-		list = append(list, style.Render(fmt.Sprintf("%4d  %-9s %10s  %12s  ", s.Step.Number, s.Step.Kind, state, Estimate(s.Step.Seconds)))+style.Render(s.Step.What))
+		list = append(list, style.Render(fmt.Sprintf("%4d  %-9s %10s  %12s  ", s.Step.Number, s.Step.Kind, state,
+			Estimate(s.Step.Seconds)))+style.Render(s.Step.What))
 	}
 	return list
 }
@@ -212,7 +216,8 @@ func (m *followModel) figures(width int, w *ledger.Work) []string {
 	if w.Of > 0 && w.Kind == "backfill" {
 		share := min(1, float64(w.Rows)/float64(w.Of))
 		m.bar.SetWidth(max(10, min(60, width-44)))
-		list = append(list, m.bar.ViewAs(share)+fmt.Sprintf("  %s of %s rows  %.0f %%", Count(w.Rows), Count(w.Of), 100*share))
+		list = append(list, m.bar.ViewAs(share)+fmt.Sprintf("  %s of %s rows  %.0f %%", Count(w.Rows), Count(w.Of),
+			100*share))
 	} else {
 		list = append(list, faint.Render("no rows to count in this step"))
 	}
@@ -264,9 +269,11 @@ func (p *Printer) FollowLine(f *Followed) error {
 		p.Line("nothing is running")
 		return nil
 	}
-	text := fmt.Sprintf("%s  migration %s  step %d of %d  %s", time.Now().UTC().Format(time.TimeOnly), w.Version, w.Step, w.Steps, w.What)
+	text := fmt.Sprintf("%s  migration %s  step %d of %d  %s", time.Now().UTC().Format(time.TimeOnly), w.Version, w.Step,
+		w.Steps, w.What)
 	if w.Of > 0 && w.Kind == "backfill" {
-		text += fmt.Sprintf("  %s of %s rows  %s rows/s  %s left  batch %s", Count(w.Rows), Count(w.Of), Count(int64(w.Rate)), Seconds(w.Left), Seconds(w.Batch))
+		text += fmt.Sprintf("  %s of %s rows  %s rows/s  %s left  batch %s", Count(w.Rows), Count(w.Of), Count(int64(w.Rate)),
+			Seconds(w.Left), Seconds(w.Batch))
 	}
 	for _, r := range w.Replicas {
 		text += fmt.Sprintf("  %s %s behind", r.Name, Seconds(r.Behind))

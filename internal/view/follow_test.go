@@ -18,13 +18,20 @@ func followed(steps, at int) *Followed {
 	f := &Followed{
 		Runner: &ledger.Runner{By: "anna", Host: "pier-2", Since: time.Date(2031, 5, 1, 10, 0, 0, 0, time.UTC)},
 		Work: &ledger.Work{
-			Version: "0006", Name: "registry-in-two", Direction: ledger.Advance, Step: at, Steps: steps, Kind: "backfill", What: "fill registry_no", Rows: 250_000, Of: 1_000_000, Rate: 21_300, Left: 35.2, Batch: 0.098, Longest: 0.143, Goal: 0.1, WorkShare: 0.83,
-			Holding: "replica pier_b is 6 s behind", Replicas: []ledger.ReplicaWork{{Name: "pier_b", Behind: 6}, {Name: "pier_c", Stopped: true}}, Try: 3, InTheWay: []string{"session 7 (user tide), idle in transaction, for 12.0 s"}, At: time.Now(),
+			Version: "0006", Name: "registry-in-two", Direction: ledger.Advance, Step: at, Steps: steps, Kind: "backfill",
+			What: "fill registry_no", Rows: 250_000, Of: 1_000_000, Rate: 21_300, Left: 35.2, Batch: 0.098, Longest: 0.143,
+			Goal: 0.1, WorkShare: 0.83,
+			Holding: "replica pier_b is 6 s behind", Replicas: []ledger.ReplicaWork{{Name: "pier_b", Behind: 6},
+				{Name: "pier_c", Stopped: true}}, Try: 3, InTheWay: []string{"session 7 (user tide), idle in transaction, for " +
+				"12.0 s"}, At: time.Now(),
 		},
 	}
 	for i := range steps {
 		state := map[bool]string{true: "done", false: "waiting"}[i+1 < at]
-		f.Steps = append(f.Steps, ledger.Step{State: state, Took: 0.03, Step: &engine.Step{Number: i + 1, Kind: engine.Catalog, What: fmt.Sprintf("do the thing numbered %d, which has quite a long name to it, longer than the screen is wide", i+1), Seconds: 1}})
+		f.Steps = append(f.Steps, ledger.Step{State: state, Took: 0.03,
+			Step: &engine.Step{Number: i + 1, Kind: engine.Catalog,
+				What: fmt.Sprintf("do the thing numbered %d, which has quite a long name to it, longer than the screen is wide",
+					i+1), Seconds: 1}})
 	}
 	return f
 }
@@ -34,7 +41,8 @@ func followed(steps, at int) *Followed {
 func TestFollowFitsEveryScreen(t *testing.T) {
 	for _, size := range [][2]int{{80, 24}, {200, 60}, {40, 24}, {80, 20}} {
 		for _, at := range []int{1, 20, 40} {
-			m := &followModel{Following: Following{Title: "harbour: PostgreSQL 15, harbour at pier"}, now: &Followed{}, ctx: t.Context()}
+			m := &followModel{Following: Following{Title: "harbour: PostgreSQL 15, harbour at pier"}, now: &Followed{},
+				ctx: t.Context()}
 			m.bar = (&Printer{}).NewProgress().bar
 			m.Update(tea.WindowSizeMsg{Width: size[0], Height: size[1]})
 			m.Update(looked{now: followed(40, at)})
@@ -48,7 +56,8 @@ func TestFollowFitsEveryScreen(t *testing.T) {
 				}
 			}
 			text := strings.Join(lines, "\n")
-			for _, want := range []string{fmt.Sprintf("%4d  ", at), "running 0006", "holding: replica pier_b", "21,300", "try 3", "h hold"} {
+			for _, want := range []string{fmt.Sprintf("%4d  ", at), "running 0006", "holding: replica pier_b", "21,300", "try 3",
+				"h hold"} {
 				if !strings.Contains(text, want) {
 					t.Errorf("%v at step %d lacks %q:\n%s", size, at, want, text)
 				}
@@ -88,7 +97,8 @@ func TestFollowSteers(t *testing.T) {
 		t.Errorf("it does not say that it could not:\n%s", text)
 	}
 	m.Update(looked{now: &Followed{}})
-	if text := strings.Join(m.lines(), "\n"); !strings.Contains(text, "nothing is running") || !strings.Contains(text, "last seen in step 2 of 3") {
+	if text := strings.Join(m.lines(), "\n"); !strings.Contains(text, "nothing is running") ||
+		!strings.Contains(text, "last seen in step 2 of 3") {
 		t.Errorf("after the end it says\n%s", text)
 	}
 	m.Update(looked{err: errors.New("no answer")})

@@ -123,7 +123,8 @@ func (p *Printer) ForecastEnd(plans []*plan.Plan, live bool, users, advice []str
 	if live {
 		for _, m := range plans {
 			if s := m.Longest(); s != nil {
-				p.Line("%s %s keeps writers waiting for %s (most of it in step %d: %s): advance needs --let-writers-wait", warn.Render("live:"), m.Version, Estimate(m.LongestWait()), s.Number, s.What)
+				p.Line("%s %s keeps writers waiting for %s (most of it in step %d: %s): advance needs --let-writers-wait",
+					warn.Render("live:"), m.Version, Estimate(m.LongestWait()), s.Number, s.What)
 			}
 		}
 		for _, m := range plans {
@@ -132,7 +133,8 @@ func (p *Printer) ForecastEnd(plans []*plan.Plan, live bool, users, advice []str
 			}
 		}
 		if len(overlaps) > 0 {
-			p.Line("%s applications that use the old shape break at once (%s): advance needs --settle", warn.Render("live:"), strings.Join(overlaps, ", "))
+			p.Line("%s applications that use the old shape break at once (%s): advance needs --settle", warn.Render("live:"),
+				strings.Join(overlaps, ", "))
 		}
 	}
 	if live {

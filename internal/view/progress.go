@@ -26,7 +26,8 @@ type Progress struct {
 
 // NewProgress makes the display of one run.
 func (p *Printer) NewProgress() *Progress {
-	bar := progress.New(progress.WithWidth(30), progress.WithColors(lipgloss.Color("73")), progress.WithFillCharacters('━', '┄'), progress.WithoutPercentage())
+	bar := progress.New(progress.WithWidth(30), progress.WithColors(lipgloss.Color("73")),
+		progress.WithFillCharacters('━', '┄'), progress.WithoutPercentage())
 	return &Progress{p: p, bar: bar}
 }
 
@@ -45,7 +46,8 @@ type eventJSON struct {
 // Observe shows one event.
 func (g *Progress) Observe(e run.Event) {
 	if g.p.JSON {
-		out := eventJSON{Event: e.What, Version: e.Version, Steps: e.Steps, Rows: e.Rows, Seconds: e.Took.Seconds(), Why: e.Why}
+		out := eventJSON{Event: e.What, Version: e.Version, Steps: e.Steps, Rows: e.Rows, Seconds: e.Took.Seconds(),
+			Why: e.Why}
 		if e.Step != nil {
 			out.Step, out.Kind, out.What = e.Step.Number, string(e.Step.Kind), e.Step.What
 		}
@@ -80,7 +82,8 @@ func (g *Progress) Observe(e run.Event) {
 		}
 		g.p.Note("%s", faint.Render(text))
 	case "too-slow":
-		g.p.Note("%s", faint.Render(fmt.Sprintf("a batch of %s rows was given up, %s: fewer are tried", Count(e.Rows), e.Why)))
+		g.p.Note("%s", faint.Render(fmt.Sprintf("a batch of %s rows was given up, %s: fewer are tried", Count(e.Rows),
+			e.Why)))
 	case "cleared":
 		g.p.Note("cleared away: %s", e.Why)
 	case "holding":

@@ -60,7 +60,8 @@ type (
 
 // Sarif writes findings for code-review tools.
 func (p *Printer) Sarif(list fault.List, rules []check.Rule, version string) error {
-	run := sarifRun{Tool: sarifTool{sarifDriver{Name: "lastboard", Version: version, Rules: []sarifRule{}}}, Results: []sarifResult{}}
+	run := sarifRun{Tool: sarifTool{sarifDriver{Name: "lastboard", Version: version, Rules: []sarifRule{}}},
+		Results: []sarifResult{}}
 	index := map[string]int{}
 	add := func(id, meaning, cure string) {
 		if cure == "" {
@@ -86,9 +87,11 @@ func (p *Printer) Sarif(list fault.List, rules []check.Rule, version string) err
 		}
 		r := sarifResult{RuleID: f.Rule, RuleIndex: index[f.Rule], Level: level, Message: sarifText{text}}
 		if f.Where.File != "" {
-			r.Locations = []sarifLocation{{sarifPlace{sarifFile{filepath.ToSlash(f.Where.File)}, sarifRegion{max(1, f.Where.Line), max(1, f.Where.Column)}}}}
+			r.Locations = []sarifLocation{{sarifPlace{sarifFile{filepath.ToSlash(f.Where.File)},
+				sarifRegion{max(1, f.Where.Line), max(1, f.Where.Column)}}}}
 		}
 		run.Results = append(run.Results, r)
 	}
-	return p.Document(sarifLog{"https://docs.oasis-open.org/sarif/sarif/v2.1.0/errata01/os/schemas/sarif-schema-2.1.0.json", "2.1.0", []sarifRun{run}})
+	const form = "https://docs.oasis-open.org/sarif/sarif/v2.1.0/errata01/os/schemas/sarif-schema-2.1.0.json"
+	return p.Document(sarifLog{form, "2.1.0", []sarifRun{run}})
 }

@@ -37,17 +37,18 @@ func (p *Printer) Status(list []MigrationStatus) {
 		}
 		rows = append(rows, []string{m.Version, state(m), at, m.Name, m.Title})
 	}
-	p.styledTable([]string{"version", "state", "advanced", "name", "title"}, rows, func(col int, v string) (lipgloss.Style, bool) {
-		switch {
-		case col != 1:
-			return bold, false
-		case v == ledger.Settled:
-			return good, true
-		case v == ledger.Waiting:
-			return faint, true
-		}
-		return warn, true
-	})
+	p.styledTable([]string{"version", "state", "advanced", "name", "title"}, rows,
+		func(col int, v string) (lipgloss.Style, bool) {
+			switch {
+			case col != 1:
+				return bold, false
+			case v == ledger.Settled:
+				return good, true
+			case v == ledger.Waiting:
+				return faint, true
+			}
+			return warn, true
+		})
 }
 
 func state(m MigrationStatus) string {
@@ -76,7 +77,8 @@ func (p *Printer) Entries(list []ledger.Entry) {
 	}
 	var rows [][]string
 	for _, e := range list {
-		rows = append(rows, []string{when(e.At), e.Version, e.What, e.By + " on " + e.Host, Seconds(e.Seconds), guess(e.Forecast), Count(e.Rows), e.Note})
+		rows = append(rows, []string{when(e.At), e.Version, e.What, e.By + " on " + e.Host, Seconds(e.Seconds),
+			guess(e.Forecast), Count(e.Rows), e.Note})
 	}
 	p.Table([]string{"at (UTC)", "version", "what", "by", "took", "forecast", "rows", ""}, rows)
 }
@@ -97,7 +99,8 @@ func (p *Printer) StepFacts(steps []ledger.Step) {
 		if s.State == "done" {
 			took = Seconds(s.Took)
 		}
-		rows = append(rows, []string{fmt.Sprint(s.Step.Number), string(s.Step.Kind), s.Step.What, took, Estimate(s.Step.Seconds), Count(s.Rows), Count(s.Step.Rows), longest(s)})
+		rows = append(rows, []string{fmt.Sprint(s.Step.Number), string(s.Step.Kind), s.Step.What, took,
+			Estimate(s.Step.Seconds), Count(s.Rows), Count(s.Step.Rows), longest(s)})
 	}
 	p.Table([]string{"step", "kind", "what", "took", "forecast", "rows", "forecast", "longest batch"}, rows)
 }
@@ -139,8 +142,9 @@ type KeptThing struct {
 }
 
 var keptWords = map[string]string{
-	engine.KeptColumn: "dropped column", engine.KeptConverted: "values before another type", engine.KeptValues: "values before a fill",
-	engine.KeptTable: "dropped table", engine.KeptRows: "deleted rows", engine.KeptKeys: "keys of inserted rows",
+	engine.KeptColumn: "dropped column", engine.KeptConverted: "values before another type",
+	engine.KeptValues: "values before a fill",
+	engine.KeptTable:  "dropped table", engine.KeptRows: "deleted rows", engine.KeptKeys: "keys of inserted rows",
 }
 
 // Kept writes what is kept.
@@ -165,7 +169,8 @@ func (p *Printer) Kept(list []KeptThing) {
 		}
 		rows = append(rows, []string{k.Version, kind, what, Count(k.Rows), Size(k.Bytes), when(k.At), age})
 	}
-	p.styledTable([]string{"version", "what", "of", "rows", "size", "since (UTC)", ""}, rows, func(col int, v string) (lipgloss.Style, bool) {
-		return warn, col == 6 && v != ""
-	})
+	p.styledTable([]string{"version", "what", "of", "rows", "size", "since (UTC)", ""}, rows,
+		func(col int, v string) (lipgloss.Style, bool) {
+			return warn, col == 6 && v != ""
+		})
 }

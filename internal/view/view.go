@@ -118,7 +118,8 @@ func (p *Printer) Table(headings []string, rows [][]string) { p.styledTable(head
 
 // styledTable is Table with a style for some values: the values themselves are
 // plain, so that nothing in them can draw on the terminal.
-func (p *Printer) styledTable(headings []string, rows [][]string, style func(column int, value string) (lipgloss.Style, bool)) {
+func (p *Printer) styledTable(headings []string, rows [][]string,
+	style func(column int, value string) (lipgloss.Style, bool)) {
 	if p.JSON {
 		return
 	}
@@ -127,7 +128,8 @@ func (p *Printer) styledTable(headings []string, rows [][]string, style func(col
 	}
 }
 
-func (p *Printer) tableLines(headings []string, rows [][]string, style func(int, string) (lipgloss.Style, bool)) []string {
+func (p *Printer) tableLines(headings []string, rows [][]string,
+	style func(int, string) (lipgloss.Style, bool)) []string {
 	headings = append([]string(nil), headings...)
 	natural := make([]int, len(headings))
 	for i, h := range headings {

@@ -16,7 +16,8 @@ import (
 // printer writes to memory as to a pipe, or as to a terminal of some width.
 func printer(width int) (*Printer, *bytes.Buffer, *bytes.Buffer) {
 	var out, errs bytes.Buffer
-	p := &Printer{out: calm{&colorprofile.Writer{Forward: &out, Profile: colorprofile.NoTTY}}, err: calm{&colorprofile.Writer{Forward: &errs, Profile: colorprofile.NoTTY}}, width: width, errIsTerm: width > 0}
+	p := &Printer{out: calm{&colorprofile.Writer{Forward: &out, Profile: colorprofile.NoTTY}},
+		err: calm{&colorprofile.Writer{Forward: &errs, Profile: colorprofile.NoTTY}}, width: width, errIsTerm: width > 0}
 	return p, &out, &errs
 }
 
@@ -26,7 +27,8 @@ func TestNumbersAsPeopleSayThem(t *testing.T) {
 			t.Errorf("Count(%d) is %s, wanted %s", n, got, want)
 		}
 	}
-	for n, want := range map[int64]string{0: "0 B", 999: "999 B", 1000: "1.0 kB", 12_345_678: "12.3 MB", 250_000_000: "250 MB", 3_000_000_000_000: "3.0 TB"} {
+	for n, want := range map[int64]string{0: "0 B", 999: "999 B", 1000: "1.0 kB", 12_345_678: "12.3 MB",
+		250_000_000: "250 MB", 3_000_000_000_000: "3.0 TB"} {
 		if got := Size(n); got != want {
 			t.Errorf("Size(%d) is %s, wanted %s", n, got, want)
 		}
@@ -36,7 +38,8 @@ func TestNumbersAsPeopleSayThem(t *testing.T) {
 			t.Errorf("Seconds(%v) is %s, wanted %s", s, got, want)
 		}
 	}
-	for s, want := range map[float64]string{0.002: "under 10 ms", 0.5012: "~500 ms", 4.96: "~5.0 s", 200.4: "~3 min 20 s"} {
+	for s, want := range map[float64]string{0.002: "under 10 ms", 0.5012: "~500 ms", 4.96: "~5.0 s",
+		200.4: "~3 min 20 s"} {
 		if got := Estimate(s); got != want {
 			t.Errorf("Estimate(%v) is %s, wanted %s", s, got, want)
 		}
@@ -44,7 +47,8 @@ func TestNumbersAsPeopleSayThem(t *testing.T) {
 	for _, c := range []struct {
 		v    any
 		want string
-	}{{nil, "null"}, {int64(5), "5"}, {2.0, "2"}, {2.5, "2.5"}, {"größe", "größe"}, {[]byte{1, 255}, "x'01ff'"}, {strings.Repeat("a", 80), strings.Repeat("a", 59) + "…"}, {true, "true"}} {
+	}{{nil, "null"}, {int64(5), "5"}, {2.0, "2"}, {2.5, "2.5"}, {"größe", "größe"}, {[]byte{1, 255}, "x'01ff'"},
+		{strings.Repeat("a", 80), strings.Repeat("a", 59) + "…"}, {true, "true"}} {
 		if got := Value(c.v); got != c.want {
 			t.Errorf("Value(%v) is %s, wanted %s", c.v, got, c.want)
 		}
@@ -56,7 +60,8 @@ func TestNumbersAsPeopleSayThem(t *testing.T) {
 
 func TestTablesAreAlignedWhateverIsInThem(t *testing.T) {
 	p, out, _ := printer(0)
-	p.Table([]string{"name", "n", "note"}, [][]string{{"Tern", "7", "a"}, {"日本丸", "1,200", "two\nlines"}, {"e\u0301mile", "-3", "\x1b[31mred"}})
+	p.Table([]string{"name", "n", "note"}, [][]string{{"Tern", "7", "a"}, {"日本丸", "1,200", "two\nlines"},
+		{"e\u0301mile", "-3", "\x1b[31mred"}})
 	want := `  name        n  note
   Tern        7  a
   日本丸  1,200  two lines
@@ -79,7 +84,9 @@ func TestTablesFitTheTerminal(t *testing.T) {
 func TestFaultsShowPlaceRowsAndCure(t *testing.T) {
 	p, _, errs := printer(0)
 	p.Failure(fault.List{
-		{Level: fault.Error, Rule: "rows-would-break", Message: "a is null in 2 rows of t", Where: fault.Where{File: "m/0002-a.sql", Line: 3, Column: 5}, Source: "  größe\tb", Samples: [][]string{{"1", "null"}, {"'x\ny'", "null"}}, Cure: "fill them", Changed: "nothing was changed"},
+		{Level: fault.Error, Rule: "rows-would-break", Message: "a is null in 2 rows of t",
+			Where: fault.Where{File: "m/0002-a.sql", Line: 3, Column: 5}, Source: "  größe\tb",
+			Samples: [][]string{{"1", "null"}, {"'x\ny'", "null"}}, Cure: "fill them", Changed: "nothing was changed"},
 		{Level: fault.Warning, Rule: "name-reserved", Message: "order is reserved"},
 	})
 	want := `m/0002-a.sql:3:5: error rows-would-break: a is null in 2 rows of t
@@ -122,7 +129,8 @@ func TestJSONLinesAreObjects(t *testing.T) {
 	p, out, _ := printer(0)
 	p.JSON = true
 	g := p.NewProgress()
-	g.Observe(run.Event{What: "step", Version: "0002", Step: &engine.Step{Number: 1, Kind: engine.Scan, What: "a < b"}, Steps: 1})
+	g.Observe(run.Event{What: "step", Version: "0002", Step: &engine.Step{Number: 1, Kind: engine.Scan, What: "a < b"},
+		Steps: 1})
 	p.Line("a line for people")
 	want := `{"event":"step","version":"0002","step":1,"steps":1,"kind":"scan","what":"a < b"}` + "\n"
 	if got := out.String(); got != want {

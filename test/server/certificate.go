@@ -40,13 +40,15 @@ func Certificates(dir string) error {
 	if err != nil {
 		return err
 	}
-	return errors.Join(write(dir, "server.pem", "CERTIFICATE", der, 0o644), write(dir, "server.key", "PRIVATE KEY", secret, 0o600))
+	return errors.Join(write(dir, "server.pem", "CERTIFICATE", der, 0o644),
+		write(dir, "server.key", "PRIVATE KEY", secret, 0o600))
 }
 
 func certificate(name string) *x509.Certificate {
 	return &x509.Certificate{
 		SerialNumber: big.NewInt(time.Now().UnixNano()), Subject: pkix.Name{CommonName: name},
-		NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().Add(24 * time.Hour), KeyUsage: x509.KeyUsageDigitalSignature,
+		NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().Add(24 * time.Hour),
+		KeyUsage: x509.KeyUsageDigitalSignature,
 	}
 }
 

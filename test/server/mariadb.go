@@ -68,7 +68,8 @@ func (m *MariaDB) start(settings []string) error {
 		return err
 	}
 	data := filepath.Join(m.Dir, "data")
-	make := exec.Command(install, "--no-defaults", "--datadir="+data, "--tmpdir="+m.Dir, "--auth-root-authentication-method=normal", "--skip-test-db", "--skip-name-resolve")
+	make := exec.Command(install, "--no-defaults", "--datadir="+data, "--tmpdir="+m.Dir,
+		"--auth-root-authentication-method=normal", "--skip-test-db", "--skip-name-resolve")
 	make.SysProcAttr, make.Dir, make.Env = who, m.Dir, environment(m.Dir)
 	if out, err := make.CombinedOutput(); err != nil {
 		return fmt.Errorf("making a server: %w\n%s", err, out)
@@ -90,8 +91,11 @@ func (m *MariaDB) Start() error {
 		return err
 	}
 	args := []string{
-		"--no-defaults", "--datadir=" + filepath.Join(m.Dir, "data"), "--tmpdir=" + m.Dir, "--socket=" + m.Socket(), "--port=" + strconv.Itoa(m.Port), "--bind-address=127.0.0.1", "--pid-file=" + filepath.Join(m.Dir, "pid"), "--skip-name-resolve",
-		"--innodb-flush-log-at-trx-commit=0", "--innodb-doublewrite=0", "--innodb-flush-method=nosync", "--sync-frm=0", "--innodb-buffer-pool-size=256M", "--innodb-log-file-size=256M", "--max-connections=200",
+		"--no-defaults", "--datadir=" + filepath.Join(m.Dir, "data"), "--tmpdir=" + m.Dir, "--socket=" + m.Socket(),
+		"--port=" + strconv.Itoa(m.Port), "--bind-address=127.0.0.1", "--pid-file=" + filepath.Join(m.Dir, "pid"),
+		"--skip-name-resolve",
+		"--innodb-flush-log-at-trx-commit=0", "--innodb-doublewrite=0", "--innodb-flush-method=nosync", "--sync-frm=0",
+		"--innodb-buffer-pool-size=256M", "--innodb-log-file-size=256M", "--max-connections=200",
 		"--character-set-server=latin1", "--sql-mode=", // what a careless server has must not matter
 		"--ssl-cert=" + filepath.Join(m.Dir, "server.pem"), "--ssl-key=" + filepath.Join(m.Dir, "server.key"),
 	}
@@ -103,7 +107,9 @@ func (m *MariaDB) Start() error {
 		return err
 	}
 	for range 400 {
-		if err := m.Exec("", "create user if not exists root@'127.0.0.1'", "grant all on *.* to root@'127.0.0.1' with grant option", "create user if not exists guarded@'127.0.0.1' identified by 'tidewater'",
+		if err := m.Exec("", "create user if not exists root@'127.0.0.1'",
+			"grant all on *.* to root@'127.0.0.1' with grant option",
+			"create user if not exists guarded@'127.0.0.1' identified by 'tidewater'",
 			"create user if not exists pilot@'127.0.0.1' require ssl"); err == nil {
 			return nil
 		}
@@ -119,7 +125,9 @@ func (m *MariaDB) Replica(id int) (*MariaDB, error) {
 	if err != nil {
 		return nil, err
 	}
-	if err := r.Exec("", fmt.Sprintf("change master to master_host='127.0.0.1', master_port=%d, master_user='root', master_use_gtid=no, master_log_file='log.000001', master_log_pos=4, master_connect_retry=1", m.Port), "start slave"); err != nil {
+	if err := r.Exec("", fmt.Sprintf("change master to master_host='127.0.0.1', master_port=%d, master_user='root', "+
+		"master_use_gtid=no, master_log_file='log.000001', master_log_pos=4, master_connect_retry=1", m.Port),
+		"start slave"); err != nil {
 		return nil, errors.Join(err, r.Stop())
 	}
 	return r, nil
@@ -168,7 +176,10 @@ func (m *MariaDB) URL(database string) string {
 func DSN(url string) string {
 	user, rest, _ := strings.Cut(strings.TrimPrefix(url, "mariadb://"), "@")
 	address, database, _ := strings.Cut(rest, "/")
-	return user + "@tcp(" + address + ")/" + database + "?multiStatements=true&collation=utf8mb4_nopad_bin&group_concat_max_len=16777216&time_zone=%27%2B00%3A00%27&sql_mode=%27ANSI_QUOTES%2CPIPES_AS_CONCAT%2CNO_BACKSLASH_ESCAPES%2CSTRICT_ALL_TABLES%2CNO_AUTO_VALUE_ON_ZERO%27"
+	return user + "@tcp(" + address + ")/" + database +
+		"?multiStatements=true&collation=utf8mb4_nopad_bin&group_concat_max_len=16777216&time_zone=%27%2B00%3A00%27" +
+		"&sql_mode=%27ANSI_QUOTES%2CPIPES_AS_CONCAT%2CNO_BACKSLASH_ESCAPES%2C" +
+		"STRICT_ALL_TABLES%2CNO_AUTO_VALUE_ON_ZERO%27"
 }
 
 // Database makes a new database and gives its name.

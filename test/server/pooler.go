@@ -31,7 +31,9 @@ func (p *Postgres) StartPooler(database string) (url string, stop func(), err er
 	if err != nil {
 		return "", nil, err
 	}
-	config := fmt.Sprintf("[databases]\n* = host=127.0.0.1 port=%d user=postgres\n[pgbouncer]\nlisten_addr = 127.0.0.1\nlisten_port = %d\nauth_type = any\npool_mode = transaction\nunix_socket_dir =\nignore_startup_parameters = extra_float_digits,search_path\n", p.Port, port)
+	config := fmt.Sprintf("[databases]\n* = host=127.0.0.1 port=%d user=postgres\n[pgbouncer]\nlisten_addr = "+
+		"127.0.0.1\nlisten_port = %d\nauth_type = any\npool_mode = transaction\nunix_socket_dir "+
+		"=\nignore_startup_parameters = extra_float_digits,search_path\n", p.Port, port)
 	file := filepath.Join(dir, "pooler.ini")
 	if err := os.WriteFile(file, []byte(config+"server_tls_sslmode = disable\n"), 0o644); err != nil {
 		return "", nil, err

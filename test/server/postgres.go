@@ -85,7 +85,8 @@ func (p *Postgres) start(settings []string) error {
 		return err
 	}
 	data := filepath.Join(p.Dir, "data")
-	initdb := exec.Command(filepath.Join(p.Bin, "initdb"), "-D", data, "-U", "postgres", "-A", "trust", "-E", "UTF8", "--locale=C", "--no-sync")
+	initdb := exec.Command(filepath.Join(p.Bin, "initdb"), "-D", data, "-U", "postgres", "-A", "trust", "-E", "UTF8",
+		"--locale=C", "--no-sync")
 	initdb.SysProcAttr, initdb.Dir, initdb.Env = who, p.Dir, environment(p.Dir)
 	if out, err := initdb.CombinedOutput(); err != nil {
 		return fmt.Errorf("making a server: %w\n%s", err, out)
@@ -94,7 +95,8 @@ func (p *Postgres) start(settings []string) error {
 		return err
 	}
 	// One user needs a password, so that it can be wrong.
-	rules := "hostnossl all pilot 127.0.0.1/32 reject\nhost all guarded 127.0.0.1/32 scram-sha-256\nhost all all 127.0.0.1/32 trust\nlocal all all trust\nlocal replication all trust\nhost replication all 127.0.0.1/32 trust\n"
+	rules := "hostnossl all pilot 127.0.0.1/32 reject\nhost all guarded 127.0.0.1/32 scram-sha-256\nhost all all " +
+		"127.0.0.1/32 trust\nlocal all all trust\nlocal replication all trust\nhost replication all 127.0.0.1/32 trust\n"
 	if err := os.WriteFile(filepath.Join(data, "pg_hba.conf"), []byte(rules), 0o644); err != nil {
 		return err
 	}
@@ -117,8 +119,10 @@ func (p *Postgres) start(settings []string) error {
 func (p *Postgres) Start() error {
 	args := []string{"-D", filepath.Join(p.Dir, "data"), "-k", p.Dir, "-p", strconv.Itoa(p.Port)}
 	for _, s := range append([]string{
-		"listen_addresses = 127.0.0.1", "fsync = off", "full_page_writes = off", "max_connections = 200", "logging_collector = off", "log_min_messages = fatal", "shared_buffers = 128MB",
-		"max_wal_size = 2GB", "autovacuum_naptime = 5s", "ssl = on", "ssl_cert_file = " + filepath.Join(p.Dir, "server.pem"), "ssl_key_file = " + filepath.Join(p.Dir, "server.key"),
+		"listen_addresses = 127.0.0.1", "fsync = off", "full_page_writes = off", "max_connections = 200",
+		"logging_collector = off", "log_min_messages = fatal", "shared_buffers = 128MB",
+		"max_wal_size = 2GB", "autovacuum_naptime = 5s", "ssl = on", "ssl_cert_file = " + filepath.Join(p.Dir, "server.pem"),
+		"ssl_key_file = " + filepath.Join(p.Dir, "server.key"),
 	}, p.settings...) {
 		args = append(args, "-c", strings.ReplaceAll(s, " = ", "="))
 	}
@@ -145,7 +149,8 @@ func (p *Postgres) Replica(name string) (*Postgres, error) {
 		if r.who, err = unprivileged(dir, "postgres"); err != nil {
 			return err
 		}
-		copying := exec.Command(filepath.Join(p.Bin, "pg_basebackup"), "-h", p.Dir, "-p", strconv.Itoa(p.Port), "-U", "postgres", "-D", filepath.Join(dir, "data"), "-R", "-C", "-S", name, "-c", "fast", "--no-sync")
+		copying := exec.Command(filepath.Join(p.Bin, "pg_basebackup"), "-h", p.Dir, "-p", strconv.Itoa(p.Port), "-U",
+			"postgres", "-D", filepath.Join(dir, "data"), "-R", "-C", "-S", name, "-c", "fast", "--no-sync")
 		copying.SysProcAttr, copying.Dir, copying.Env = r.who, dir, environment(dir)
 		if out, err := copying.CombinedOutput(); err != nil {
 			return fmt.Errorf("copying a server: %w\n%s", err, out)

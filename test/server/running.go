@@ -80,7 +80,8 @@ func (r *running) end(s syscall.Signal) error {
 
 // environment gives a server nothing of this program's but what it needs to run.
 func environment(dir string) []string {
-	return []string{"PATH=/usr/bin:/bin", "HOME=" + dir, "LC_ALL=C", "TZ=UTC", "LD_LIBRARY_PATH=" + os.Getenv("LASTBOARD_SERVER_LIBRARIES")}
+	return []string{"PATH=/usr/bin:/bin", "HOME=" + dir, "LC_ALL=C", "TZ=UTC",
+		"LD_LIBRARY_PATH=" + os.Getenv("LASTBOARD_SERVER_LIBRARIES")}
 }
 
 // unprivileged gives what a child needs to run as another user where this one is root,

@@ -62,7 +62,8 @@ func nativeTable(t *schema.Table, e engine.Engine) *sqltext.Native {
 		bare.Triggers, bare.Comment = nil, ""
 		sql = strings.Join(e.CreateSQL(&bare), ";\n")
 	}
-	return &sqltext.Native{Engines: []string{e.About().Name}, SQL: sql, Touching: []sqltext.Name{{Name: t.Name}}, Back: "drop table " + quote(t.Name)}
+	return &sqltext.Native{Engines: []string{e.About().Name}, SQL: sql, Touching: []sqltext.Name{{Name: t.Name}},
+		Back: "drop table " + quote(t.Name)}
 }
 
 // portable gives the statements that make a table, if playing them gives it.
@@ -97,7 +98,8 @@ func portable(t *schema.Table, played *schema.Schema, e engine.Engine) ([]sqltex
 	made := *e.Holds(&schema.TableChange{After: after.Table(t.Name)})
 	made.Triggers, made.Comment = t.Triggers, t.Comment
 	for _, d := range schema.CompareTables(t, &made, e.Text) {
-		if d.Attribute == "declared type" && d.Found == "" || d.Attribute == "options" && strings.Contains(d.Expected+d.Found, "implied not null") ||
+		if d.Attribute == "declared type" && d.Found == "" || d.Attribute == "options" &&
+			strings.Contains(d.Expected+d.Found, "implied not null") ||
 			d.Object == "foreign key" && d.Expected+d.Found == "references=implied" {
 			continue // another spelling of the same
 		}

@@ -42,16 +42,27 @@ func TestWhatIsWrittenMakesTheTables(t *testing.T) {
 		native     []string
 		says       []string
 	}{
-		{"plain", []string{"create table berth (id integer primary key, code varchar(8) not null default 'A', depth numeric(5,1) check (depth > 0))"}, nil, []string{"create table berth", "varchar(8) not null default 'A'"}},
-		{"keys that refer to each other", []string{"create table b (id integer primary key, a_id integer references a (id) on delete cascade)", "create table a (id integer primary key, name text, unique (name))"}, nil,
+		{"plain", []string{"create table berth (id integer primary key, code varchar(8) not null default 'A', depth " +
+			"numeric(5,1) check (depth > 0))"}, nil, []string{"create table berth", "varchar(8) not null default 'A'"}},
+		{"keys that refer to each other", []string{"create table b (id integer primary key, a_id integer references a " +
+			"(id) on delete cascade)", "create table a (id integer primary key, name text, unique (name))"}, nil,
 			[]string{"create table a", "create table b", "on delete cascade"}},
-		{"indexes", []string{"create table v (id integer primary key, a text, b integer)", "create index i on v (a, b desc)", "create unique index u on v (lower(a)) where b > 0"}, nil, []string{"create index i on v (a, b desc)", "create unique index u"}},
-		{"computed columns", []string{"create table v (id integer primary key, a text, b text generated always as (upper(a)) virtual, c integer as (length(a)) stored)"}, nil, []string{"generated always as (upper(a))", "stored"}},
-		{"a view", []string{"create table v (id integer primary key)", "create view w as select id from v where id > 0"}, nil, []string{"create view w as select id from v where id > 0"}},
-		{"names", []string{`create table "a ""b""" (id integer primary key, "order" text, "C" text)`}, nil, []string{`"a ""b"""`, `"order" text`, `"C" text`}},
-		{"no row numbers", []string{"create table v (a text primary key, b text) without rowid"}, []string{"table v"}, []string{"native sqlite", "without rowid"}},
-		{"strict", []string{"create table v (a integer primary key, b any) strict"}, []string{"table v"}, []string{"native sqlite", "strict"}},
-		{"a trigger", []string{"create table v (id integer primary key, a text)", "create trigger seen after insert on v begin update v set a = 'x;y' where id = new.id; end"}, []string{"trigger seen"}, []string{"native sqlite", "back $$drop trigger \"seen\"$$"}},
+		{"indexes", []string{"create table v (id integer primary key, a text, b integer)", "create index i on v (a, b desc)",
+			"create unique index u on v (lower(a)) where b > 0"}, nil,
+			[]string{"create index i on v (a, b desc)", "create unique index u"}},
+		{"computed columns", []string{"create table v (id integer primary key, a text, b text generated always as " +
+			"(upper(a)) virtual, c integer as (length(a)) stored)"}, nil, []string{"generated always as (upper(a))", "stored"}},
+		{"a view", []string{"create table v (id integer primary key)", "create view w as select id from v where id > 0"}, nil,
+			[]string{"create view w as select id from v where id > 0"}},
+		{"names", []string{`create table "a ""b""" (id integer primary key, "order" text, "C" text)`}, nil,
+			[]string{`"a ""b"""`, `"order" text`, `"C" text`}},
+		{"no row numbers", []string{"create table v (a text primary key, b text) without rowid"}, []string{"table v"},
+			[]string{"native sqlite", "without rowid"}},
+		{"strict", []string{"create table v (a integer primary key, b any) strict"}, []string{"table v"},
+			[]string{"native sqlite", "strict"}},
+		{"a trigger", []string{"create table v (id integer primary key, a text)",
+			"create trigger seen after insert on v begin update v set a = 'x;y' where id = new.id; end"},
+			[]string{"trigger seen"}, []string{"native sqlite", "back $$drop trigger \"seen\"$$"}},
 	} {
 		t.Run(c.what, func(t *testing.T) {
 			s := read(t, c.statements...)

@@ -49,7 +49,8 @@ func Run(ctx context.Context, in Input) ([]Finding, error) {
 	differences := schema.Compare(expected, found, in.Engine.Text)
 	for _, d := range differences {
 		if k := between[strings.ToLower(d.Table)]; k != nil {
-			list = append(list, Finding{d, "migration " + k.Version + " is in its middle: lastboard " + k.Direction + " goes on with it"})
+			list = append(list, Finding{d, "migration " + k.Version + " is in its middle: lastboard " + k.Direction +
+				" goes on with it"})
 			continue
 		}
 		if d.Object == "trigger" {
@@ -63,8 +64,11 @@ func Run(ctx context.Context, in Input) ([]Finding, error) {
 		mend, known := mends[key]
 		if !known {
 			mend = in.mend(expected, found, d)
-			if strings.Contains(mend, "drop ") && slices.ContainsFunc(differences, func(o schema.Difference) bool { return o.Table == d.Table && loses(o) }) {
-				mend = "-- This drops values that are kept nowhere: what is needed of them has to be brought elsewhere first.\n" + mend
+			if strings.Contains(mend, "drop ") && slices.ContainsFunc(differences, func(o schema.Difference) bool {
+				return o.Table == d.Table && loses(o)
+			}) {
+				mend = "-- This drops values that are kept nowhere: what is needed of them has to be brought elsewhere first.\n" +
+					mend
 			}
 			mends[key] = mend
 		}
@@ -114,7 +118,8 @@ func (in *Input) mend(expected, found *schema.Schema, d schema.Difference) strin
 		c.Table = between(found.Table(d.Table), expected.Table(d.Table))
 	}
 	n := 0
-	steps, err := in.Engine.Steps(c, engine.Facts{Schema: found, KeptTable: func() string { n++; return fmt.Sprintf("%skept_%d", engine.Prefix, n) }})
+	steps, err := in.Engine.Steps(c, engine.Facts{Schema: found,
+		KeptTable: func() string { n++; return fmt.Sprintf("%skept_%d", engine.Prefix, n) }})
 	if err != nil {
 		return ""
 	}
@@ -124,7 +129,9 @@ func (in *Input) mend(expected, found *schema.Schema, d schema.Difference) strin
 			sql = append(sql, s.SQL...)
 		}
 	}
-	sql = slices.DeleteFunc(sql, func(s string) bool { return strings.HasPrefix(s, "explain ") || strings.HasPrefix(s, "select ") }) // checks of the run's own
+	sql = slices.DeleteFunc(sql, func(s string) bool {
+		return strings.HasPrefix(s, "explain ") || strings.HasPrefix(s, "select ")
+	}) // checks of the run's own
 	return in.shown(sql)
 }
 
@@ -171,7 +178,8 @@ func (in *Input) mirrors(ctx context.Context, own []engine.OwnObject) (list []Fi
 			triggers, sql := in.Engine.Mirrors(tables.Table(r.Mirror.Table), r.Mirror.Pairs)
 			for _, name := range triggers {
 				if !slices.ContainsFunc(own, func(o engine.OwnObject) bool { return o.Name == name && !o.Off }) {
-					list = append(list, Finding{schema.Difference{Table: r.Mirror.Table, Object: "trigger", Name: name, Attribute: "untouched", Expected: "yes", Found: "no"}, in.shown(sql)})
+					list = append(list, Finding{schema.Difference{Table: r.Mirror.Table, Object: "trigger", Name: name,
+						Attribute: "untouched", Expected: "yes", Found: "no"}, in.shown(sql)})
 				}
 			}
 		}
@@ -182,7 +190,8 @@ func (in *Input) mirrors(ctx context.Context, own []engine.OwnObject) (list []Fi
 // between gives the change from one table to another by the names of their columns, and
 // by their place and type where one has only another name; nothing is kept.
 func between(from, to *schema.Table) *schema.TableChange {
-	c := &schema.TableChange{Before: from, After: to, From: map[string]string{}, Discard: map[string]bool{"*": true}, Back: true}
+	c := &schema.TableChange{Before: from, After: to, From: map[string]string{}, Discard: map[string]bool{"*": true},
+		Back: true}
 	if from == nil || to == nil {
 		return c
 	}
@@ -204,15 +213,18 @@ func between(from, to *schema.Table) *schema.TableChange {
 func (in *Input) files() []Finding {
 	var list []Finding
 	add := func(version, attribute, expected, found, mend string) {
-		list = append(list, Finding{schema.Difference{Object: "migration", Name: version, Attribute: attribute, Expected: expected, Found: found}, mend})
+		list = append(list, Finding{schema.Difference{Object: "migration", Name: version, Attribute: attribute,
+			Expected: expected, Found: found}, mend})
 	}
 	for _, k := range in.Known {
 		i := slices.IndexFunc(in.Files, func(m *migration.Migration) bool { return m.Version == k.Version })
 		switch {
 		case i < 0:
-			add(k.Version, "file", k.Version+"-"+k.Name+".sql", "", "put the file back: lastboard ledger "+k.Version+" --source prints its text")
+			add(k.Version, "file", k.Version+"-"+k.Name+".sql", "",
+				"put the file back: lastboard ledger "+k.Version+" --source prints its text")
 		case in.Files[i].Checksum() != k.Checksum:
-			add(k.Version, "text", "as it ran", "edited since", "put the file back as it was, and write the change as a new migration")
+			add(k.Version, "text", "as it ran", "edited since",
+				"put the file back as it was, and write the change as a new migration")
 		}
 		if k.State == ledger.Running || k.State == ledger.Stopped {
 			add(k.Version, "state", ledger.Settled, k.State, "lastboard "+k.Direction+" goes on with it")
@@ -229,7 +241,8 @@ func (in *Input) leftovers(ctx context.Context) ([]Finding, error) {
 	}
 	var list []Finding
 	add := func(table, object, name, mend string) {
-		list = append(list, Finding{schema.Difference{Table: table, Object: object, Name: name, Attribute: "exists", Expected: "no", Found: "yes"}, mend})
+		list = append(list, Finding{schema.Difference{Table: table, Object: object, Name: name, Attribute: "exists",
+			Expected: "no", Found: "yes"}, mend})
 	}
 	for _, o := range left {
 		add(o.Table, "leftover "+o.Kind, o.Name, o.Drop)
@@ -252,7 +265,9 @@ func (in *Input) leftovers(ctx context.Context) ([]Finding, error) {
 	}
 	for _, o := range own {
 		if o.Gone != "" {
-			list = append(list, Finding{schema.Difference{Table: o.Table, Object: "trigger", Name: o.Name, Attribute: "acts as", Expected: "an existing account", Found: o.Gone + ", which is gone: writes to the table fail"}, in.shown([]string{o.Again})})
+			list = append(list, Finding{schema.Difference{Table: o.Table, Object: "trigger", Name: o.Name, Attribute: "acts as",
+				Expected: "an existing account", Found: o.Gone + ", which is gone: writes to the table fail"},
+				in.shown([]string{o.Again})})
 		}
 	}
 	mirrors, err := in.mirrors(ctx, own)
@@ -263,7 +278,8 @@ func (in *Input) leftovers(ctx context.Context) ([]Finding, error) {
 	for _, k := range kept {
 		if !slices.ContainsFunc(own, func(o engine.OwnObject) bool { return o.Name == k.Keeping.Kept }) {
 			list = append(list, Finding{
-				schema.Difference{Table: k.Keeping.Table, Object: "kept data", Name: k.Keeping.Kept, Attribute: "exists", Expected: "yes", Found: "no"},
+				schema.Difference{Table: k.Keeping.Table, Object: "kept data", Name: k.Keeping.Kept, Attribute: "exists",
+					Expected: "yes", Found: "no"},
 				"it cannot be brought back; lastboard kept " + k.Version + " --discard forgets it",
 			})
 		}
@@ -275,8 +291,10 @@ func (in *Input) leftovers(ctx context.Context) ([]Finding, error) {
 	for _, k := range kept {
 		for _, trigger := range doubtful[k.Keeping.Kept] {
 			list = append(list, Finding{
-				schema.Difference{Table: k.Keeping.Table, Object: "trigger", Name: trigger, Attribute: "untouched", Expected: "yes", Found: "no"},
-				"what is kept may be of rows that went meanwhile: lastboard kept " + k.Version + " --discard lets go of it; if none went, retreat --trust-kept puts it back",
+				schema.Difference{Table: k.Keeping.Table, Object: "trigger", Name: trigger, Attribute: "untouched", Expected: "yes",
+					Found: "no"},
+				"what is kept may be of rows that went meanwhile: lastboard kept " + k.Version +
+					" --discard lets go of it; if none went, retreat --trust-kept puts it back",
 			})
 		}
 	}

@@ -44,7 +44,8 @@ func newPort(t *testing.T) *port {
 		t.Fatal(err)
 	}
 	p.files = append(p.files, m)
-	r := &run.Runner{Engine: sqlite.Engine{}, DB: db, Options: run.Options{LockWait: time.Second, LockTries: 1, Pace: backfill.Pace{BatchTime: time.Second}}}
+	r := &run.Runner{Engine: sqlite.Engine{}, DB: db,
+		Options: run.Options{LockWait: time.Second, LockTries: 1, Pace: backfill.Pace{BatchTime: time.Second}}}
 	if err := r.Begin(t.Context()); err != nil {
 		t.Fatal(err)
 	}
@@ -52,7 +53,8 @@ func newPort(t *testing.T) *port {
 	if err := errors.Join(err, r.End()); err != nil {
 		t.Fatal(err)
 	}
-	p.exec("insert into berth (id, code) values (1, 'A1')", "insert into vessel (id, name, berth_id) values (1, 'Tern', 1)")
+	p.exec("insert into berth (id, code) values (1, 'A1')",
+		"insert into vessel (id, name, berth_id) values (1, 'Tern', 1)")
 	return p
 }
 
@@ -72,7 +74,8 @@ func (p *port) audit() []audit.Finding {
 	if err != nil {
 		p.Fatal(err)
 	}
-	list, err := audit.Run(p.Context(), audit.Input{Engine: sqlite.Engine{}, DB: p.db, Ledger: l, Files: p.files, Known: known})
+	list, err := audit.Run(p.Context(), audit.Input{Engine: sqlite.Engine{}, DB: p.db, Ledger: l, Files: p.files,
+		Known: known})
 	if err != nil {
 		p.Fatal(err)
 	}
@@ -135,7 +138,8 @@ func TestFilesThatAreNotThoseThatRan(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	same, err := migration.Parse("0001-open.sql", "0001", "open", strings.ReplaceAll("-- Another title\r\n"+first[strings.Index(first, "\n")+1:], "create table", "CREATE  TABLE"))
+	same, err := migration.Parse("0001-open.sql", "0001", "open",
+		strings.ReplaceAll("-- Another title\r\n"+first[strings.Index(first, "\n")+1:], "create table", "CREATE  TABLE"))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -181,11 +185,14 @@ func TestWhatIsKeptAndWhatIsLeft(t *testing.T) {
 		t.Fatalf("after a drop there is %+v", list)
 	}
 	p.exec("create table lastboard_kept_9 (k1)")
-	if list := p.audit(); len(list) != 1 || list[0].Object != "leftover table" || !strings.HasPrefix(list[0].Mend, "drop table if exists") {
+	if list := p.audit(); len(list) != 1 || list[0].Object != "leftover table" ||
+		!strings.HasPrefix(list[0].Mend, "drop table if exists") {
 		t.Errorf("found %+v", list)
 	}
-	p.exec("drop table lastboard_kept_9", "drop trigger if exists lastboard_kept_1_gone", "drop trigger if exists lastboard_kept_1_moved", "drop table lastboard_kept_1")
-	if list := p.audit(); len(list) == 0 || list[0].Object != "kept data" || !strings.Contains(list[0].Mend, "cannot be brought back") {
+	p.exec("drop table lastboard_kept_9", "drop trigger if exists lastboard_kept_1_gone",
+		"drop trigger if exists lastboard_kept_1_moved", "drop table lastboard_kept_1")
+	if list := p.audit(); len(list) == 0 || list[0].Object != "kept data" ||
+		!strings.Contains(list[0].Mend, "cannot be brought back") {
 		t.Errorf("found %+v", list)
 	}
 }

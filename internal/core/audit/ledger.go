@@ -11,7 +11,8 @@ import (
 	"lastboard/internal/schema"
 )
 
-const restoreLedger = "somebody has changed the ledger: bring it back from a backup; lastboard ledger shows what was done"
+const restoreLedger = "somebody has changed the ledger: bring it back from a backup; lastboard ledger shows what " +
+	"was done"
 
 var keptName = regexp.MustCompile(`^lastboard_kept_[0-9]+$|^lastboard_kept_[0-9]+\.`)
 
@@ -19,7 +20,8 @@ var keptName = regexp.MustCompile(`^lastboard_kept_[0-9]+$|^lastboard_kept_[0-9]
 func (in *Input) ledgerItself(ctx context.Context) ([]Finding, error) {
 	var list []Finding
 	add := func(version, attribute, expected, found string) {
-		list = append(list, Finding{schema.Difference{Object: "ledger, migration", Name: version, Attribute: attribute, Expected: expected, Found: found}, restoreLedger})
+		list = append(list, Finding{schema.Difference{Object: "ledger, migration", Name: version, Attribute: attribute,
+			Expected: expected, Found: found}, restoreLedger})
 	}
 	for _, k := range in.Known {
 		if _, err := plan.DecodeRecords(k.Changes); err != nil {

@@ -17,7 +17,8 @@ import (
 
 func TestKeysSurviveTheLedger(t *testing.T) {
 	keys := [][]any{
-		{int64(-5)}, {int64(9223372036854775807)}, {"a'b\"c\n"}, {""}, {2.5}, {1e300}, {[]byte{0, 255}}, {true}, {int64(1), "two", 3.0, []byte("four"), false},
+		{int64(-5)}, {int64(9223372036854775807)}, {"a'b\"c\n"}, {""}, {2.5}, {1e300}, {[]byte{0, 255}}, {true},
+		{int64(1), "two", 3.0, []byte("four"), false},
 	}
 	for _, k := range keys {
 		text, err := backfill.EncodeKey(k)
@@ -44,18 +45,25 @@ var tables = map[string]struct {
 	create, insert string
 	batch          engine.Batch
 }{
-	"numbers with gaps": {"create table t (id integer primary key, n integer)", "insert into t select value * value - 9000, 0 from s",
-		engine.Batch{Keys: []string{"id"}, Upper: "select id from t order by id desc limit 1", Next: "select id from t where " + engine.Range + " order by id limit 1 offset ?",
+	"numbers with gaps": {"create table t (id integer primary key, n integer)",
+		"insert into t select value * value - 9000, 0 from s",
+		engine.Batch{Keys: []string{"id"}, Upper: "select id from t order by id desc limit 1",
+			Next:  "select id from t where " + engine.Range + " order by id limit 1 offset ?",
 			Ahead: "select id from t where " + engine.Range + " order by id limit ?"}},
-	"texts": {"create table t (id text primary key, n integer) without rowid", "insert into t select 'k' || value, 0 from s",
-		engine.Batch{Keys: []string{"id"}, Upper: "select id from t order by id desc limit 1", Next: "select id from t where " + engine.Range + " order by id limit 1 offset ?",
+	"texts": {"create table t (id text primary key, n integer) without rowid",
+		"insert into t select 'k' || value, 0 from s",
+		engine.Batch{Keys: []string{"id"}, Upper: "select id from t order by id desc limit 1",
+			Next:  "select id from t where " + engine.Range + " order by id limit 1 offset ?",
 			Ahead: "select id from t where " + engine.Range + " order by id limit ?"}},
-	"two columns": {"create table t (a text, b integer, n integer, primary key (a, b)) without rowid", "insert into t select 'k' || (value % 7), value, 0 from s",
-		engine.Batch{Keys: []string{"a", "b"}, Upper: "select a, b from t order by a desc, b desc limit 1", Next: "select a, b from t where " + engine.Range + " order by a, b limit 1 offset ?",
+	"two columns": {"create table t (a text, b integer, n integer, primary key (a, b)) without rowid",
+		"insert into t select 'k' || (value % 7), value, 0 from s",
+		engine.Batch{Keys: []string{"a", "b"}, Upper: "select a, b from t order by a desc, b desc limit 1",
+			Next:  "select a, b from t where " + engine.Range + " order by a, b limit 1 offset ?",
 			Ahead: "select a, b from t where " + engine.Range + " order by a, b limit ?"}},
 }
 
-const series = "create view s as with recursive c(value) as (select 1 union all select value + 1 from c where value < 5000) select value from c"
+const series = "create view s as with recursive c(value) as (select 1 union all select value + 1 from c where " +
+	"value < 5000) select value from c"
 
 // paces are those at which every table is walked.
 var paces = map[string]backfill.Pace{
@@ -108,7 +116,8 @@ func everyRowIsDoneOnce(t *testing.T, pace backfill.Pace, ahead bool) {
 				}
 				// A row that comes meanwhile, above all others, is not the backfill's.
 				if stops++; stops == 1 {
-					exec(t, db, map[string]string{"numbers with gaps": "insert into t values (99999999, 5)", "texts": "insert into t values ('zzz', 5)", "two columns": "insert into t values ('zzz', 1, 5)"}[name])
+					exec(t, db, map[string]string{"numbers with gaps": "insert into t values (99999999, 5)",
+						"texts": "insert into t values ('zzz', 5)", "two columns": "insert into t values ('zzz', 1, 5)"}[name])
 				}
 			}
 			rows, err := db.Query(ctx, "select count(*), sum(n), max(n), min(n) from t where n <> 5")
@@ -264,7 +273,8 @@ func TestCommitsStayShort(t *testing.T) {
 		ctx := context.Background()
 		db := open(t)
 		numbers := tables["numbers with gaps"]
-		exec(t, db, series, numbers.create, "insert into t select value * 4 + b.n, 0 from s, (select 0 as n union all select 1 union all select 2 union all select 3) b")
+		exec(t, db, series, numbers.create, "insert into t select value * 4 + b.n, 0 from s, (select 0 as n union all "+
+			"select 1 union all select 2 union all select 3) b")
 		numbers.batch.Do = []string{"update t set n = n + 1 where " + engine.Range}
 		var done, batch int64
 		times := map[int64]int{}

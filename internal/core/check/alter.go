@@ -64,7 +64,8 @@ func (c *checker) alter(st *sqltext.AlterTable) {
 			if a.Value == nil {
 				continue
 			}
-			c.add(fault.Note, a.At, "default-leaves-old-rows", "add a backfill if existing rows should have it, too", "a default is for new rows: rows in which %s is null stay as they are", a.Column)
+			c.add(fault.Note, a.At, "default-leaves-old-rows", "add a backfill if existing rows should have it, too",
+				"a default is for new rows: rows in which %s is null stay as they are", a.Column)
 		case *sqltext.SetNotNull:
 			c.expr(t, a.Using, a.At)
 			c.nullable(t, a.Using, a.At)
@@ -87,7 +88,8 @@ func (c *checker) alter(st *sqltext.AlterTable) {
 	for _, d := range c.gone[key] {
 		for _, a := range added {
 			if a.Using == nil && d.Restore == nil && a.Column.Generated == nil {
-				c.add(fault.Warning, a.At, "looks-like-rename", fmt.Sprintf("write rename column %s to %s, or using (…) to say what the rows get", d.Column, a.Column.Name),
+				c.add(fault.Warning, a.At, "looks-like-rename",
+					fmt.Sprintf("write rename column %s to %s, or using (…) to say what the rows get", d.Column, a.Column.Name),
 					"%s is dropped and %s added, and nothing carries the values over", d.Column, a.Column.Name)
 			}
 		}
@@ -119,7 +121,8 @@ func (c *checker) column(t *schema.Table, col *sqltext.ColumnDef) {
 }
 
 // enginesOwn are types of engines whose names are near those of portable ones.
-var enginesOwn = []string{"inet", "inet4", "inet6", "point", "tinytext", "citext", "jsonb", "nchar", "nvarchar", "clob", "bpchar", "bit", "mediumint", "serial", "line", "set", "year"}
+var enginesOwn = []string{"inet", "inet4", "inet6", "point", "tinytext", "citext", "jsonb", "nchar", "nvarchar", "clob",
+	"bpchar", "bit", "mediumint", "serial", "line", "set", "year"}
 
 // typeNative names a type that is the engine's own, or a misspelling.
 func (c *checker) typeNative(t sqltext.Type) {
@@ -142,7 +145,8 @@ func (c *checker) retyped(t *schema.Table, a *sqltext.SetType, renamed bool) {
 	c.nullable(t, a.Using, a.At)
 	c.discard(a.At, a.Discard, "the old values of column "+a.Column)
 	if a.Using != nil && !renamed && !schema.SameMeaning(a.Using, a.Column) {
-		c.add(fault.Warning, a.At, "meaning-changes", "rename it in the same statement, so that no program takes one for the other; a live database refuses it otherwise",
+		c.add(fault.Warning, a.At, "meaning-changes", "rename it in the same statement, so that no program takes one "+
+			"for the other; a live database refuses it otherwise",
 			"%s keeps its name, and its values become something else", a.Column)
 	}
 }
@@ -159,13 +163,15 @@ func (c *checker) cannotReturn(t *schema.Table, a *sqltext.DropColumn) {
 // position notes a place that the engine does not give without copying the table.
 func (c *checker) position(pos sqltext.Pos, column string, p *sqltext.Place) {
 	if p != nil && !p.Rebuild && !c.engine.About().Places {
-		c.add(fault.Note, pos, "position-not-kept", "write rebuild behind it to have the table copied, or leave out the place", "%s stands last, or stays where it is, unless the table is copied", column)
+		c.add(fault.Note, pos, "position-not-kept", "write rebuild behind it to have the table copied, or leave out the "+
+			"place", "%s stands last, or stays where it is, unless the table is copied", column)
 	}
 }
 
 func (c *checker) always(pos sqltext.Pos, column string, i *sqltext.Identity) {
 	if k := c.engine.About(); i != nil && i.Always && k.AlwaysIsNot {
-		c.add(fault.Note, pos, "identity-not-enforced", "write by default, which is what it is there", "%s cannot keep programs from writing numbers of their own into %s", k.Title, column)
+		c.add(fault.Note, pos, "identity-not-enforced", "write by default, which is what it is there",
+			"%s cannot keep programs from writing numbers of their own into %s", k.Title, column)
 	}
 }
 
@@ -193,7 +199,8 @@ func (c *checker) rounded(pos sqltext.Pos, column string, t sqltext.Type, e sqlt
 // care may have one; where a column is added or changed it is refused.
 func (c *checker) fits(pos sqltext.Pos, column string, t sqltext.Type, e sqltext.Expr) {
 	if why := schema.Unfit(t, e); why != "" {
-		c.add(fault.Warning, pos, "default-does-not-fit", "write a default that the column can hold", "the default of column %s cannot stand in it: %s", column, why)
+		c.add(fault.Warning, pos, "default-does-not-fit", "write a default that the column can hold",
+			"the default of column %s cannot stand in it: %s", column, why)
 	}
 }
 
@@ -215,7 +222,9 @@ func (c *checker) nullable(t *schema.Table, e sqltext.Expr, pos sqltext.Pos) {
 			}
 			if col := t.Column(r.Column); col != nil && !col.NotNull && !slices.Contains(said, col.Name) {
 				said = append(said, col.Name)
-				c.add(fault.Note, pos, "null-in-concatenation", "write concat(…), which leaves nulls out, or coalesce("+col.Name+", '')", "where %s is null, the whole of || is null", col.Name)
+				c.add(fault.Note, pos, "null-in-concatenation",
+					"write concat(…), which leaves nulls out, or coalesce("+col.Name+", '')",
+					"where %s is null, the whole of || is null", col.Name)
 			}
 		}
 		return true
@@ -228,7 +237,8 @@ const longestName = 63
 // name warns of a name that has to be quoted on some engine.
 func (c *checker) name(pos sqltext.Pos, name string) {
 	if len(name) > longestName {
-		c.add(fault.Warning, pos, "name-too-long", fmt.Sprintf("choose one of at most %d bytes", longestName), "%s is longer than an engine allows", name)
+		c.add(fault.Warning, pos, "name-too-long", fmt.Sprintf("choose one of at most %d bytes", longestName),
+			"%s is longer than an engine allows", name)
 	}
 	word := strings.ToLower(name)
 	var on []string
@@ -238,6 +248,7 @@ func (c *checker) name(pos sqltext.Pos, name string) {
 		}
 	}
 	if len(on) > 0 {
-		c.add(fault.Warning, pos, "name-reserved", "choose another name: every program has to quote this one", "%s is a reserved word on %s", name, strings.Join(on, ", "))
+		c.add(fault.Warning, pos, "name-reserved", "choose another name: every program has to quote this one",
+			"%s is a reserved word on %s", name, strings.Join(on, ", "))
 	}
 }

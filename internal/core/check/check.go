@@ -71,7 +71,8 @@ func (c *checker) migration(m *migration.Migration) {
 		case err == nil:
 			c.tables = after
 		case errors.As(err, &unknown):
-			c.add(fault.Note, st.Start(), "table-unknown", "check with a database", "%s since native SQL has changed it: this statement was not checked against it", unknown.Error())
+			c.add(fault.Note, st.Start(), "table-unknown", "check with a database",
+				"%s since native SQL has changed it: this statement was not checked against it", unknown.Error())
 		case !c.lost:
 			f := plan.Located(m, err)
 			c.findings = append(c.findings, f)
@@ -85,9 +86,11 @@ func (c *checker) heading() {
 	c.gone = map[string][]*sqltext.DropColumn{}
 	switch f := c.m.File; {
 	case len(f.Statements) == 0:
-		c.add(fault.Error, sqltext.Pos{Line: 1, Column: 1}, "migration-empty", plan.EmptyCure, "the migration has no statements")
+		c.add(fault.Error, sqltext.Pos{Line: 1, Column: 1}, "migration-empty", plan.EmptyCure,
+			"the migration has no statements")
 	case f.Title == "":
-		c.add(fault.Note, f.Statements[0].Start(), "title-missing", "begin the file with a comment: -- what changes, and why", "the migration has no title")
+		c.add(fault.Note, f.Statements[0].Start(), "title-missing", "begin the file with a comment: -- what changes, and why",
+			"the migration has no title")
 	}
 }
 
@@ -136,22 +139,26 @@ func (c *checker) statement(st sqltext.Statement) {
 		c.expr(t, st.Where, st.At)
 	case *sqltext.Native:
 		if st.NoWayBack {
-			c.add(fault.Warning, st.At, "no-way-back", "write back $$ … $$ if there is one", "the native statement has no way back, and so has the migration")
+			c.add(fault.Warning, st.At, "no-way-back", "write back $$ … $$ if there is one",
+				"the native statement has no way back, and so has the migration")
 		}
-		c.add(fault.Note, st.At, "native", "", "native SQL runs as it is written, on %s alone", strings.Join(st.Engines, " and "))
+		c.add(fault.Note, st.At, "native", "", "native SQL runs as it is written, on %s alone",
+			strings.Join(st.Engines, " and "))
 	}
 }
 
 func (c *checker) discard(pos sqltext.Pos, discard bool, what string) {
 	if discard {
-		c.add(fault.Warning, pos, "discard-loses-data", "leave out discard to keep them until they are no longer wanted", "%s will not be kept: a retreat cannot bring them back", what)
+		c.add(fault.Warning, pos, "discard-loses-data", "leave out discard to keep them until they are no longer wanted",
+			"%s will not be kept: a retreat cannot bring them back", what)
 	}
 }
 
 // invented notes that a clock makes up history for existing rows.
 func (c *checker) invented(e sqltext.Expr, pos sqltext.Pos) {
 	if what := schema.Unsteady(e); strings.HasPrefix(what, "current_") {
-		c.add(fault.Note, pos, "invented-history", "leave old rows null, if it is not known when they came", "existing rows get the time of the migration as %s: one value for all, and not when they came", what)
+		c.add(fault.Note, pos, "invented-history", "leave old rows null, if it is not known when they came",
+			"existing rows get the time of the migration as %s: one value for all, and not when they came", what)
 	}
 }
 
@@ -168,13 +175,16 @@ func (c *checker) expr(t *schema.Table, e sqltext.Expr, pos sqltext.Pos) {
 		switch x := x.(type) {
 		case *sqltext.Binary:
 			if x.Op == "/" && wholeNumber(x.L) && wholeNumber(x.R) {
-				c.add(fault.Warning, pos, "integer-division", "write one of them with a point: 50.0 / 100", "%s divides whole numbers and drops the rest", sqltext.PrintExpr(x))
+				c.add(fault.Warning, pos, "integer-division", "write one of them with a point: 50.0 / 100",
+					"%s divides whole numbers and drops the rest", sqltext.PrintExpr(x))
 			}
 		case *sqltext.Call:
 			if x.Name == "round" && len(x.Args) == 2 && c.engine.About().Binary {
-				c.add(fault.Note, pos, "half-way-rounding", "compute in whole units where a half must go up", "%s may round a half otherwise on %s, which has no decimals", sqltext.PrintExpr(x), c.engine.About().Title)
+				c.add(fault.Note, pos, "half-way-rounding", "compute in whole units where a half must go up",
+					"%s may round a half otherwise on %s, which has no decimals", sqltext.PrintExpr(x), c.engine.About().Title)
 			} else if (x.Name == "upper" || x.Name == "lower") && c.engine.About().PlainCase {
-				c.add(fault.Note, pos, "letters-beyond-ascii", "", "%s leaves letters beyond a-z as they are on %s", x.Name, c.engine.About().Title)
+				c.add(fault.Note, pos, "letters-beyond-ascii", "", "%s leaves letters beyond a-z as they are on %s", x.Name,
+					c.engine.About().Title)
 			} else if !slices.Contains(portableCalls, x.Name) {
 				level, cure := fault.Note, ""
 				if near, ok := sqltext.Nearest(x.Name, portableCalls); ok {
@@ -188,7 +198,8 @@ func (c *checker) expr(t *schema.Table, e sqltext.Expr, pos sqltext.Pos) {
 }
 
 var portableCalls = []string{
-	"abs", "ceiling", "char_length", "coalesce", "concat", "floor", "greatest", "least", "left", "length", "lower", "ltrim", "mod",
+	"abs", "ceiling", "char_length", "coalesce", "concat", "floor", "greatest", "least", "left", "length", "lower",
+	"ltrim", "mod",
 	"nullif", "power", "replace", "round", "rtrim", "trim", "upper", "count", "sum", "min", "max", "avg",
 }
 

@@ -32,7 +32,8 @@ func TestEveryRuleIsListed(t *testing.T) {
 	}
 	pattern := regexp.MustCompile(`(?:problem\([^"]*|Rule: +|note\(fault\.[A-Z][a-z]+, |c\.add\(fault\.[A-Za-z]+, [^"]*|fault\.New\(0, )"([a-z]+(?:-[a-z]+)*)"`)
 	found := map[string]string{}
-	for _, dir := range []string{"../../schema", "../check", "../plan", "../run", "../csvfile", "../draft", "../../engine/planning", "../../engine/sqlite", "../../engine/postgres", "../../engine/mariadb"} {
+	for _, dir := range []string{"../../schema", "../check", "../plan", "../run", "../csvfile", "../draft",
+		"../../engine/planning", "../../engine/sqlite", "../../engine/postgres", "../../engine/mariadb"} {
 		files, err := filepath.Glob(filepath.Join(dir, "*.go"))
 		if err != nil {
 			t.Fatal(err)

@@ -208,7 +208,8 @@ func read(path string, sum io.Writer, do func(line int, values []string) error) 
 		case errors.Is(err, errLong):
 			return fmt.Errorf("%s:%d: the row is longer than %d MB; is a quotation mark left open?", path, last+1, longest>>20)
 		case errors.As(err, &wrong) && errors.Is(err, csv.ErrFieldCount):
-			return fmt.Errorf("%s:%d: the line has %d values, and the header %d", path, wrong.Line, len(values), r.FieldsPerRecord)
+			return fmt.Errorf("%s:%d: the line has %d values, and the header %d", path, wrong.Line, len(values),
+				r.FieldsPerRecord)
 		case errors.As(err, &wrong):
 			return fmt.Errorf("%s:%d: %w", path, wrong.Line, wrong.Err)
 		case err != nil:

@@ -34,7 +34,8 @@ func typesOf(t *testing.T, names ...string) []sqltext.Type {
 }
 
 func TestRows(t *testing.T) {
-	f, err := csvfile.Open(file(t, "\ufeffid, owner ,active\r\n1,\"Ash, \"\"M.\"\"\",TRUE\r\n2,,false\r\n3,\"two\nlines\",\r\n"))
+	f, err := csvfile.Open(file(t, "\ufeffid, owner ,active\r\n1,\"Ash, "+
+		"\"\"M.\"\"\",TRUE\r\n2,,false\r\n3,\"two\nlines\",\r\n"))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -59,7 +60,8 @@ func TestRows(t *testing.T) {
 }
 
 func TestWhatIsNoFile(t *testing.T) {
-	if _, err := csvfile.Open(filepath.Join(t.TempDir(), "nosuch.csv")); err == nil || !strings.Contains(err.Error(), "there is no file") {
+	if _, err := csvfile.Open(filepath.Join(t.TempDir(), "nosuch.csv")); err == nil ||
+		!strings.Contains(err.Error(), "there is no file") {
 		t.Errorf("got %v", err)
 	}
 	for text, says := range map[string]string{
@@ -82,9 +84,11 @@ func TestWhatIsNoFile(t *testing.T) {
 func TestValuesOfATypeAndKeys(t *testing.T) {
 	cases := []struct{ typ, value, says string }{
 		{"integer", " -12 ", ""}, {"integer", "1.0", "which is no integer"}, {"bigint", "x", "which is no bigint"},
-		{"numeric(6,2)", "1.5e3", ""}, {"numeric(6,2)", "1,5", "which is no numeric(6,2)"}, {"real", ".5", ""}, {"real", "fast", "which is no real"},
+		{"numeric(6,2)", "1.5e3", ""}, {"numeric(6,2)", "1,5", "which is no numeric(6,2)"}, {"real", ".5", ""},
+		{"real", "fast", "which is no real"},
 		{"boolean", "true", ""}, {"boolean", "0", ""}, {"boolean", "yes", "which is no boolean"},
-		{"date", "2031-05-01", ""}, {"date", "01.05.2031", "which is no date"}, {"timestamp", "2031-05-01T10:00", ""}, {"timestamp", "noon", "which is no timestamp"},
+		{"date", "2031-05-01", ""}, {"date", "01.05.2031", "which is no date"}, {"timestamp", "2031-05-01T10:00", ""},
+		{"timestamp", "noon", "which is no timestamp"},
 		{"enum('a', 'b')", "b", ""}, {"enum('a', 'b')", "c", "which is no enum('a', 'b')"}, {"text", "anything", ""},
 	}
 	for _, c := range cases {

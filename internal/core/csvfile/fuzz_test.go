@@ -13,7 +13,8 @@ import (
 // FuzzOpen reads whatever a file holds: it is refused, or each of its rows has a value for each
 // column, and texts alone.
 func FuzzOpen(f *testing.F) {
-	for _, text := range []string{"id,name\n1,Tern\n", "\ufeffid\r\n1\r\n", "id,\"na\nme\"\n1,\"x\"\"y\"\n", "id\n\"", "a,a\n", ",\n", "id\n\x00\n", "id,name\n1\n"} {
+	for _, text := range []string{"id,name\n1,Tern\n", "\ufeffid\r\n1\r\n", "id,\"na\nme\"\n1,\"x\"\"y\"\n", "id\n\"",
+		"a,a\n", ",\n", "id\n\x00\n", "id,name\n1\n"} {
 		f.Add([]byte(text))
 	}
 	path := filepath.Join(f.TempDir(), "people.csv")

@@ -22,10 +22,15 @@ func office(t *testing.T) (engine.Database, *schema.Schema) {
 	}
 	t.Cleanup(func() { db.Close() })
 	for _, sql := range []string{
-		"create table berth (id integer primary key, code text)", "create table vessel (id integer primary key, name text, berth_id integer constraint moored references berth (id))",
-		"create table log (line text)", "create view named as select name from vessel", `create view "of both" as select * from vessel join berth on berth.id = berth_id`, "create view other as select 'vessel' as text",
-		"create trigger noted after insert on berth begin insert into log values ('a berth'); end", "create trigger own after insert on vessel begin update vessel set name = trim(name); end",
-		"insert into berth values (1, 'A'), (2, null), (3, null)", "insert into vessel values (1, 'Tern', 1), (2, null, null)",
+		"create table berth (id integer primary key, code text)",
+		"create table vessel (id integer primary key, name text, berth_id integer constraint moored references berth (id))",
+		"create table log (line text)", "create view named as select name from vessel",
+		`create view "of both" as select * from vessel join berth on berth.id = berth_id`,
+		"create view other as select 'vessel' as text",
+		"create trigger noted after insert on berth begin insert into log values ('a berth'); end",
+		"create trigger own after insert on vessel begin update vessel set name = trim(name); end",
+		"insert into berth values (1, 'A'), (2, null), (3, null)",
+		"insert into vessel values (1, 'Tern', 1), (2, null, null)",
 	} {
 		if err := db.Exec(t.Context(), sql); err != nil {
 			t.Fatalf("%s: %v", sql, err)
@@ -57,7 +62,8 @@ func TestOneTable(t *testing.T) {
 		}
 		slices.Sort(d.NeededBy)
 		slices.Sort(d.Views)
-		if d.Rows != c.rows || !slices.Equal(d.Nulls, c.nulls) || strings.Join(d.NeededBy, ", ") != c.needed || strings.Join(d.Views, ", ") != c.readable || d.Bytes <= 0 || d.Past {
+		if d.Rows != c.rows || !slices.Equal(d.Nulls, c.nulls) || strings.Join(d.NeededBy, ", ") != c.needed ||
+			strings.Join(d.Views, ", ") != c.readable || d.Bytes <= 0 || d.Past {
 			t.Errorf("%s is %+v, wanted %+v", c.table, d, c)
 		}
 	}
@@ -86,8 +92,11 @@ func TestAllTables(t *testing.T) {
 
 func TestWhatTypesCanHold(t *testing.T) {
 	for typ, want := range map[string]string{
-		"smallint": "-32,768 to 32,767", "smallint unsigned": "0 to 65,535", "integer": "±2,147 million", "bigint unsigned": "0 to 9.2 × 10^18", "numeric(6,2)": "up to ±9999.99", "numeric(3,3)": "up to ±0.999", "numeric(5)": "up to ±99999",
-		"numeric": "", "varchar(8)": "up to 8 characters", "varbinary(3)": "up to 3 bytes", "text": "", "boolean": "", "date": "",
+		"smallint": "-32,768 to 32,767", "smallint unsigned": "0 to 65,535", "integer": "±2,147 million",
+		"bigint unsigned": "0 to 9.2 × 10^18", "numeric(6,2)": "up to ±9999.99", "numeric(3,3)": "up to ±0.999",
+		"numeric(5)": "up to ±99999",
+		"numeric":    "", "varchar(8)": "up to 8 characters", "varbinary(3)": "up to 3 bytes", "text": "", "boolean": "",
+		"date": "",
 	} {
 		f, err := sqltext.Parse("", "create table t (c "+typ+");")
 		if err != nil {
@@ -106,14 +115,16 @@ func TestWhatTypesCanHold(t *testing.T) {
 // A type that nothing enforces is said.
 func TestWhatNothingEnforces(t *testing.T) {
 	db, _ := office(t)
-	if err := db.Exec(t.Context(), "create table loose (id integer primary key, n integer, c varchar(3), d numeric(4,1) check (typeof(d) = 'x'), s text)"); err != nil {
+	if err := db.Exec(t.Context(), "create table loose (id integer primary key, n integer, c varchar(3), d "+
+		"numeric(4,1) check (typeof(d) = 'x'), s text)"); err != nil {
 		t.Fatal(err)
 	}
 	s, err := db.Schema(t.Context())
 	if err != nil {
 		t.Fatal(err)
 	}
-	if got := describe.Unenforced(s.Table("loose"), sqlite.Engine{}); !slices.Equal(got, []string{"n", "c", "d"}) && !slices.Contains(got, "c") {
+	if got := describe.Unenforced(s.Table("loose"), sqlite.Engine{}); !slices.Equal(got, []string{"n", "c", "d"}) &&
+		!slices.Contains(got, "c") {
 		t.Errorf("got %v", got)
 	}
 }

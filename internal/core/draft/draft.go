@@ -30,7 +30,8 @@ func Wanted(present *schema.Schema, path, source string, e engine.Engine) (strin
 		case *sqltext.CreateTable, *sqltext.CreateIndex, *sqltext.CreateView, *sqltext.CommentOn, *sqltext.AlterTable:
 		default:
 			return "", plan.Located(m, &schema.Problem{
-				Pos: st.Start(), Rule: "statement-unwanted", Message: st.Verb() + " says nothing of what the tables are", Cure: "describe the tables with create table, create index, create view and comment on",
+				Pos: st.Start(), Rule: "statement-unwanted", Message: st.Verb() + " says nothing of what the tables are",
+				Cure: "describe the tables with create table, create index, create view and comment on",
 			})
 		}
 		if wanted, err = apply(wanted, st, e); err != nil {

@@ -48,18 +48,25 @@ func TestDraftsLeadToWhatIsWanted(t *testing.T) {
 		asks           bool
 	}{
 		{"nothing", "", "", nil, false},
-		{"a column", "depth_cm integer)", "depth_cm integer, lit boolean not null default false)", []string{"add column lit boolean not null default false"}, false},
-		{"a longer type", "varchar(40) not null", "varchar(60) not null", []string{"alter column name set data type varchar(60)"}, false},
+		{"a column", "depth_cm integer)", "depth_cm integer, lit boolean not null default false)",
+			[]string{"add column lit boolean not null default false"}, false},
+		{"a longer type", "varchar(40) not null", "varchar(60) not null",
+			[]string{"alter column name set data type varchar(60)"}, false},
 		{"a default", "default 'NO'", "default 'DK'", []string{"alter column flag set default 'DK'"}, false},
 		{"no default", " default 'NO'", "", []string{"alter column flag drop default"}, false},
 		{"may be null", "code varchar(8) not null", "code varchar(8)", []string{"alter column code drop not null"}, false},
-		{"an index", "create view", "create index by_flag on vessel (flag);\ncreate view", []string{"create index by_flag on vessel (flag)"}, false},
+		{"an index", "create view", "create index by_flag on vessel (flag);\ncreate view",
+			[]string{"create index by_flag on vessel (flag)"}, false},
 		{"no index", "create index by_name on vessel (name);", "", []string{"drop index by_name on vessel"}, false},
-		{"a check", "check (name <> '')", "check (name <> '' and name <> '?')", []string{"drop constraint named", "add constraint named check"}, false},
-		{"a view", "where berth_id is not null", "where berth_id > 0", []string{"drop view moored", "create view moored as select name from vessel where berth_id > 0"}, false},
+		{"a check", "check (name <> '')", "check (name <> '' and name <> '?')",
+			[]string{"drop constraint named", "add constraint named check"}, false},
+		{"a view", "where berth_id is not null", "where berth_id > 0",
+			[]string{"drop view moored", "create view moored as select name from vessel where berth_id > 0"}, false},
 		{"no foreign key", " references berth", "", []string{"drop constraint vessel_berth_id_reference"}, false},
-		{"a table", "create view", "create table pilot (id integer primary key);\ncreate view", []string{"create table pilot"}, false},
-		{"a comment", "create view", "comment on table vessel is 'what floats';\ncreate view", []string{"comment on table vessel is 'what floats'"}, false},
+		{"a table", "create view", "create table pilot (id integer primary key);\ncreate view",
+			[]string{"create table pilot"}, false},
+		{"a comment", "create view", "comment on table vessel is 'what floats';\ncreate view",
+			[]string{"comment on table vessel is 'what floats'"}, false},
 		{"a rename or a drop", "depth_cm integer", "draught_cm integer", []string{"rename"}, true},
 		{"a drop", ", depth_cm integer", "", []string{"drop column depth_cm"}, false},
 	} {
@@ -101,7 +108,8 @@ func TestDraftsLeadToWhatIsWanted(t *testing.T) {
 // A file that says what to do instead of what is wanted is refused where it does.
 func TestWhatIsNotWanted(t *testing.T) {
 	for _, c := range []struct{ text, rule string }{
-		{"create table v (id integer primary key);\nbackfill v set id = 1;", "statement-unwanted"}, {"drop table vessel;", "statement-unwanted"}, {"insert into v (id) values (1);", "statement-unwanted"},
+		{"create table v (id integer primary key);\nbackfill v set id = 1;", "statement-unwanted"},
+		{"drop table vessel;", "statement-unwanted"}, {"insert into v (id) values (1);", "statement-unwanted"},
 		{"create table v (id integer, id integer);", "name-taken"}, {"create index i on nowhere (a);", "name-unknown"},
 	} {
 		_, err := draft.Wanted(&schema.Schema{}, "wanted.sql", c.text, sqlite.Engine{})

@@ -64,7 +64,8 @@ func (m *Migration) Same(o *Migration) bool {
 	if m == nil || o == nil {
 		return m == o
 	}
-	return m.Version == o.Version && m.State == o.State && m.Direction == o.Direction && m.Checksum == o.Checksum && m.AdvancedAt == o.AdvancedAt &&
+	return m.Version == o.Version && m.State == o.State && m.Direction == o.Direction && m.Checksum == o.Checksum &&
+		m.AdvancedAt == o.AdvancedAt &&
 		string(m.Changes) == string(o.Changes) && string(m.Wanted) == string(o.Wanted)
 }
 
@@ -163,7 +164,8 @@ func For(db engine.Database, project string) *Ledger { return &Ledger{db, projec
 // Exists reports whether the database has a ledger, and refuses one that a newer
 // Lastboard has written.
 func (l *Ledger) Exists(ctx context.Context) (bool, error) {
-	rows, err := l.db.Query(ctx, "select name, value from lastboard_meta where name in ('format', 'needs', 'project') order by name")
+	rows, err := l.db.Query(ctx, "select name, value from lastboard_meta where name in ('format', 'needs', "+
+		"'project') order by name")
 	var none *engine.NoTable
 	var busy *engine.Busy
 	switch {
@@ -176,7 +178,8 @@ func (l *Ledger) Exists(ctx context.Context) (bool, error) {
 		if cannot := (*engine.CannotOpen)(nil); errors.As(err, &cannot) && cannot.Cure != "" {
 			cure = cannot.Cure
 		}
-		f := fault.New(fault.Failed, "ledger-unreadable", cure, "the ledger cannot be read, so that nothing is known of what has run: %v", err)
+		f := fault.New(fault.Failed, "ledger-unreadable", cure,
+			"the ledger cannot be read, so that nothing is known of what has run: %v", err)
 		f.Err = err
 		return false, f
 	case len(rows.Values) == 0:
@@ -184,7 +187,9 @@ func (l *Ledger) Exists(ctx context.Context) (bool, error) {
 		if known, err := l.Migrations(ctx); errors.As(err, &none) || err == nil && len(known) == 0 {
 			return false, nil
 		}
-		return false, fault.New(fault.Failed, "ledger-broken", "bring the ledger's tables back from a backup of this database", "the ledger is there and does not say its own version: somebody has changed it")
+		return false, fault.New(fault.Failed, "ledger-broken",
+			"bring the ledger's tables back from a backup of this database",
+			"the ledger is there and does not say its own version: somebody has changed it")
 	}
 	said := map[string]string{"needs": "a newer one"}
 	for _, v := range rows.Values {
@@ -192,10 +197,13 @@ func (l *Ledger) Exists(ctx context.Context) (bool, error) {
 	}
 	if n, err := strconv.Atoi(said["format"]); err != nil || n > format {
 		return false, fault.New(fault.Refused, "ledger-newer", "install Lastboard "+said["needs"]+" or later",
-			"this database's ledger was written by a newer Lastboard (its format is %s, this program knows %d)", said["format"], format)
+			"this database's ledger was written by a newer Lastboard (its format is %s, this program knows %d)", said["format"],
+			format)
 	}
 	if of := said["project"]; of != "" && l.project != "" && of != l.project {
-		return false, fault.New(fault.Refused, "ledger-of-another", `work in that project's folder, or, if this is where its migrations are now, write id = "`+of+`" into lastboard.toml`,
+		return false, fault.New(fault.Refused, "ledger-of-another",
+			`work in that project's folder, or, if this is where its migrations are now, write id = "`+of+
+				`" into lastboard.toml`,
 			"the database is in the care of another project: its ledger is that of %s, and this is %s", of, l.project)
 	}
 	return true, l.belongs(ctx, true)
@@ -241,7 +249,8 @@ func Create(ctx context.Context, tx engine.Tx, place []string, program string) e
 			return fmt.Errorf("making the ledger: %w", err)
 		}
 	}
-	_, err := tx.Exec(ctx, "insert into lastboard_meta (name, value) values ('format', ?), ('needs', ?)", strconv.Itoa(format), program)
+	_, err := tx.Exec(ctx, "insert into lastboard_meta (name, value) values ('format', ?), ('needs', ?)",
+		strconv.Itoa(format), program)
 	return err
 }
 
@@ -289,7 +298,8 @@ func (l *Ledger) Entries(ctx context.Context) ([]Entry, error) {
 	}
 	list := []Entry{}
 	for _, r := range rows.Values {
-		e := Entry{At: text(r[1]), Version: text(r[2]), What: text(r[3]), By: text(r[4]), Host: text(r[5]), Seconds: real(r[6]), Rows: number(r[7]), Note: text(r[8])}
+		e := Entry{At: text(r[1]), Version: text(r[2]), What: text(r[3]), By: text(r[4]), Host: text(r[5]),
+			Seconds: real(r[6]), Rows: number(r[7]), Note: text(r[8])}
 		if len(r) > 9 && r[9] != nil { // an earlier version did not keep it
 			f := real(r[9])
 			e.Forecast = &f
@@ -301,7 +311,8 @@ func (l *Ledger) Entries(ctx context.Context) ([]Entry, error) {
 
 // Steps lists the steps of a run in their order.
 func (l *Ledger) Steps(ctx context.Context, version, direction string) ([]Step, error) {
-	rows, err := l.db.Query(ctx, "select step, state, changed_rows, started_at, done_at, tries, longest_wait from lastboard_step where version = ? and direction = ? order by number", version, direction)
+	rows, err := l.db.Query(ctx, "select step, state, changed_rows, started_at, done_at, tries, longest_wait from "+
+		"lastboard_step where version = ? and direction = ? order by number", version, direction)
 	if err != nil {
 		return nil, err
 	}
@@ -324,7 +335,8 @@ func (l *Ledger) Steps(ctx context.Context, version, direction string) ([]Step, 
 // Facts gives what the plan of a run was made from, as [PutFacts] has written it; nil where
 // an earlier version has not.
 func (l *Ledger) Facts(ctx context.Context, version, direction string) (json.RawMessage, error) {
-	rows, err := l.db.Query(ctx, "select facts from lastboard_plan where version = ? and direction = ?", version, direction)
+	rows, err := l.db.Query(ctx, "select facts from lastboard_plan where version = ? and direction = ?", version,
+		direction)
 	if err != nil || len(rows.Values) == 0 {
 		return nil, err
 	}
@@ -334,8 +346,10 @@ func (l *Ledger) Facts(ctx context.Context, version, direction string) (json.Raw
 // Checkpoint gives how far a backfill came: the last key done and the greatest
 // key to do, as [EncodeKey] wrote them, and the rows done. ok is false before it
 // has begun.
-func (l *Ledger) Checkpoint(ctx context.Context, version, direction string, step int) (last, upper string, rows int64, ok bool, err error) {
-	r, err := l.db.Query(ctx, "select last_key, upper_key, done_rows from lastboard_backfill where version = ? and direction = ? and number = ?", version, direction, step)
+func (l *Ledger) Checkpoint(ctx context.Context, version, direction string,
+	step int) (last, upper string, rows int64, ok bool, err error) {
+	r, err := l.db.Query(ctx, "select last_key, upper_key, done_rows from lastboard_backfill where version = ? and "+
+		"direction = ? and number = ?", version, direction, step)
 	if err != nil || len(r.Values) == 0 {
 		return "", "", 0, false, err
 	}
@@ -345,7 +359,8 @@ func (l *Ledger) Checkpoint(ctx context.Context, version, direction string, step
 // Kept lists what is kept, oldest first, and the greatest number given to a
 // table of kept values.
 func (l *Ledger) Kept(ctx context.Context) (list []Kept, last int64, err error) {
-	rows, err := l.db.Query(ctx, "select id, version, direction, checksum, keeping, kept_at from lastboard_kept order by id")
+	rows, err := l.db.Query(ctx, "select id, version, direction, checksum, keeping, kept_at from lastboard_kept "+
+		"order by id")
 	if err != nil {
 		return nil, 0, err
 	}
@@ -370,7 +385,9 @@ func (l *Ledger) Kept(ctx context.Context) (list []Kept, last int64, err error) 
 // Owns reports whether a table is one of the ledger's own.
 func Owns(table string) bool {
 	return slices.Contains([]string{
-		"lastboard_meta", "lastboard_entry", "lastboard_migration", "lastboard_step", "lastboard_backfill", "lastboard_kept", "lastboard_runner", "lastboard_table", "lastboard_work", "lastboard_pace", "lastboard_plan", "lastboard_id", engine.NoteTable,
+		"lastboard_meta", "lastboard_entry", "lastboard_migration", "lastboard_step", "lastboard_backfill", "lastboard_kept",
+		"lastboard_runner", "lastboard_table", "lastboard_work", "lastboard_pace", "lastboard_plan", "lastboard_id",
+		engine.NoteTable,
 	}, table)
 }
 
@@ -381,7 +398,9 @@ func (l *Ledger) Tables(ctx context.Context) (*schema.Schema, error) {
 		return nil, err
 	}
 	s := &schema.Schema{}
-	for _, m := range slices.SortedFunc(maps.Keys(models), func(a, b Model) int { return strings.Compare(a.Kind+a.Name, b.Kind+b.Name) }) {
+	for _, m := range slices.SortedFunc(maps.Keys(models), func(a, b Model) int {
+		return strings.Compare(a.Kind+a.Name, b.Kind+b.Name)
+	}) {
 		var into any
 		if m.Kind == "view" {
 			s.Views = append(s.Views, &schema.View{})

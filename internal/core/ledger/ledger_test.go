@@ -83,7 +83,8 @@ func TestExists(t *testing.T) {
 func TestMigrations(t *testing.T) {
 	b := newBook(t)
 	one := &ledger.Migration{
-		Version: "0002", Name: "papers", Title: "Papers", Reason: "Why", State: ledger.Running, Direction: ledger.Advance, Checksum: "c", Source: "-- Papers\n",
+		Version: "0002", Name: "papers", Title: "Papers", Reason: "Why", State: ledger.Running, Direction: ledger.Advance,
+		Checksum: "c", Source: "-- Papers\n",
 		Changes: json.RawMessage(`[{"what":"x"}]`), Wanted: json.RawMessage(`{}`),
 	}
 	other := *one
@@ -99,10 +100,12 @@ func TestMigrations(t *testing.T) {
 	if err != nil || len(list) != 3 {
 		t.Fatalf("%v, %v", list, err)
 	}
-	if got := []string{list[0].Version, list[1].Version, list[2].Version}; !slices.Equal(got, []string{"0002", "0003", "10000"}) {
+	if got := []string{list[0].Version, list[1].Version, list[2].Version}; !slices.Equal(got,
+		[]string{"0002", "0003", "10000"}) {
 		t.Errorf("they come in the order of their numbers, got %v", got)
 	}
-	if got := *list[0]; got.State != ledger.Settled || got.AdvancedAt != one.AdvancedAt || got.Source != one.Source || string(got.Changes) != string(one.Changes) {
+	if got := *list[0]; got.State != ledger.Settled || got.AdvancedAt != one.AdvancedAt || got.Source != one.Source ||
+		string(got.Changes) != string(one.Changes) {
 		t.Errorf("wanted %+v, got %+v", one, got)
 	}
 	b.write(func(tx engine.Tx) error { return ledger.Forget(ctx, tx, "0003") })
@@ -113,7 +116,8 @@ func TestMigrations(t *testing.T) {
 
 func TestStepsAndCheckpoints(t *testing.T) {
 	b := newBook(t)
-	steps := []*engine.Step{{Number: 1, What: "first", SQL: []string{"select 1"}}, {Number: 2, What: "second", Batch: &engine.Batch{Keys: []string{"id"}}}}
+	steps := []*engine.Step{{Number: 1, What: "first", SQL: []string{"select 1"}},
+		{Number: 2, What: "second", Batch: &engine.Batch{Keys: []string{"id"}}}}
 	b.write(func(tx engine.Tx) error {
 		return errors.Join(ledger.PutSteps(ctx, tx, "0002", ledger.Advance, steps),
 			ledger.StepDone(ctx, tx, "0002", ledger.Advance, 1, time.Now(), 7, 2, time.Second),
@@ -121,7 +125,8 @@ func TestStepsAndCheckpoints(t *testing.T) {
 			ledger.PutCheckpoint(ctx, tx, "0002", ledger.Advance, 2, "later", "upper", 2000))
 	})
 	list, err := b.Steps(ctx, "0002", ledger.Advance)
-	if err != nil || len(list) != 2 || list[0].State != "done" || list[0].Rows != 7 || list[1].State != "waiting" || list[1].Step.Batch.Keys[0] != "id" {
+	if err != nil || len(list) != 2 || list[0].State != "done" || list[0].Rows != 7 || list[1].State != "waiting" ||
+		list[1].Step.Batch.Keys[0] != "id" {
 		t.Errorf("got %+v, %v", list, err)
 	}
 	last, upper, rows, begun, err := b.Checkpoint(ctx, "0002", ledger.Advance, 2)
@@ -142,15 +147,18 @@ func TestStepsAndCheckpoints(t *testing.T) {
 
 func TestKept(t *testing.T) {
 	b := newBook(t)
-	k := &engine.Keeping{Table: "vessel", Kept: "lastboard_kept_4", Keys: []string{"id"}, Columns: []string{"flag"}, What: engine.KeptColumn, Statement: 2}
+	k := &engine.Keeping{Table: "vessel", Kept: "lastboard_kept_4", Keys: []string{"id"}, Columns: []string{"flag"},
+		What: engine.KeptColumn, Statement: 2}
 	b.write(func(tx engine.Tx) error {
-		return errors.Join(ledger.Keep(ctx, tx, "0002", ledger.Advance, "sum", k), ledger.Keep(ctx, tx, "0002", ledger.Advance, "sum", k), ledger.PutKeptNumber(ctx, tx, 9))
+		return errors.Join(ledger.Keep(ctx, tx, "0002", ledger.Advance, "sum", k),
+			ledger.Keep(ctx, tx, "0002", ledger.Advance, "sum", k), ledger.PutKeptNumber(ctx, tx, 9))
 	})
 	list, last, err := b.Kept(ctx)
 	if err != nil || len(list) != 1 || last != 9 {
 		t.Fatalf("what is recorded already stays as it is: %+v %d %v", list, last, err)
 	}
-	if got := list[0]; got.Version != "0002" || got.Checksum != "sum" || got.Keeping.Kept != k.Kept || got.Keeping.Statement != 2 || time.Since(got.Time()) > time.Minute {
+	if got := list[0]; got.Version != "0002" || got.Checksum != "sum" || got.Keeping.Kept != k.Kept ||
+		got.Keeping.Statement != 2 || time.Since(got.Time()) > time.Minute {
 		t.Errorf("got %+v", got)
 	}
 	b.write(func(tx engine.Tx) error { return ledger.LetGo(ctx, tx, k.Kept) })
@@ -176,7 +184,8 @@ func TestModels(t *testing.T) {
 			ledger.DropModel(ctx, tx, ledger.Model{Kind: "table", Name: "berth"}))
 	})
 	s, err := b.Tables(ctx)
-	if err != nil || len(s.Tables) != 1 || s.Table("vessel") == nil || s.Tables[0].Column("b") == nil || s.View("named").Query != "select 1" {
+	if err != nil || len(s.Tables) != 1 || s.Table("vessel") == nil || s.Tables[0].Column("b") == nil ||
+		s.View("named").Query != "select 1" {
 		t.Errorf("got %+v, %v", s, err)
 	}
 }
@@ -184,8 +193,10 @@ func TestModels(t *testing.T) {
 // TestTablesAfter puts together what each migration changed.
 func TestTablesAfter(t *testing.T) {
 	list := []*ledger.Migration{
-		{Version: "0001", Wanted: json.RawMessage(`{"tables":[{"Name":"vessel","Columns":[{"Name":"id"}]},{"Name":"berth","Columns":[{"Name":"id"}]}],"views":[{"Name":"v","Query":"select 1"}]}`)},
-		{Version: "0002", Wanted: json.RawMessage(`{"tables":[{"Name":"vessel","Columns":[{"Name":"id"},{"Name":"flag"}]}],"gone":["berth"],"views_gone":["v"]}`)},
+		{Version: "0001", Wanted: json.RawMessage(
+			`{"tables":[{"Name":"vessel","Columns":[{"Name":"id"}]},{"Name":"berth","Columns":[{"Name":"id"}]}],"views":[{"Name":"v","Query":"select 1"}]}`)},
+		{Version: "0002", Wanted: json.RawMessage(
+			`{"tables":[{"Name":"vessel","Columns":[{"Name":"id"},{"Name":"flag"}]}],"gone":["berth"],"views_gone":["v"]}`)},
 		{Version: "0003", Wanted: json.RawMessage(`{"tables":[{"Name":"log","Columns":[{"Name":"id"}]}]}`)},
 	}
 	for n, want := range map[int][]string{1: {"vessel", "berth"}, 2: {"vessel"}, 3: {"vessel", "log"}} {
@@ -197,7 +208,8 @@ func TestTablesAfter(t *testing.T) {
 		for _, table := range s.Tables {
 			names = append(names, table.Name)
 		}
-		if !slices.Equal(names, want) || (len(s.Views) == 1) != (n == 1) || (s.Table("vessel").Column("flag") != nil) != (n > 1) {
+		if !slices.Equal(names, want) || (len(s.Views) == 1) != (n == 1) ||
+			(s.Table("vessel").Column("flag") != nil) != (n > 1) {
 			t.Errorf("after %d: wanted %v, got %v and %d views", n, want, names, len(s.Views))
 		}
 	}
@@ -238,7 +250,8 @@ func TestEntriesAreOnlyAdded(t *testing.T) {
 	b := newBook(t)
 	for i := range 3 {
 		b.write(func(tx engine.Tx) error {
-			return ledger.Record(ctx, tx, ledger.Entry{At: ledger.Now(), Version: "0002", What: "advanced", By: "ash", Host: "pier", Seconds: 0.5, Rows: int64(i), Note: "n"})
+			return ledger.Record(ctx, tx, ledger.Entry{At: ledger.Now(), Version: "0002", What: "advanced", By: "ash",
+				Host: "pier", Seconds: 0.5, Rows: int64(i), Note: "n"})
 		})
 	}
 	list, err := b.Entries(ctx)
@@ -252,15 +265,18 @@ func TestEntriesAreOnlyAdded(t *testing.T) {
 func TestWhatIsLeft(t *testing.T) {
 	b := newBook(t)
 	for _, sql := range []string{
-		"create table vessel (id integer primary key)", "create table lastboard_kept_1 (k1)", "create trigger lastboard_kept_1_gone after delete on vessel begin delete from lastboard_kept_1; end",
-		"create table lastboard_kept_2 (k1)", "create trigger lastboard_kept_2_gone after delete on vessel begin delete from lastboard_kept_2; end", "create table lastboard_csv_1 (a)", "create table lastboard_entry_copy (a)",
+		"create table vessel (id integer primary key)", "create table lastboard_kept_1 (k1)",
+		"create trigger lastboard_kept_1_gone after delete on vessel begin delete from lastboard_kept_1; end",
+		"create table lastboard_kept_2 (k1)", "create trigger lastboard_kept_2_gone after delete on vessel begin delete " +
+			"from lastboard_kept_2; end", "create table lastboard_csv_1 (a)", "create table lastboard_entry_copy (a)",
 	} {
 		if err := b.db.Exec(ctx, sql); err != nil {
 			t.Fatal(err)
 		}
 	}
 	b.write(func(tx engine.Tx) error {
-		return ledger.Keep(ctx, tx, "0001", ledger.Advance, "sum", &engine.Keeping{Table: "vessel", Kept: "lastboard_kept_1", What: engine.KeptColumn})
+		return ledger.Keep(ctx, tx, "0001", ledger.Advance, "sum",
+			&engine.Keeping{Table: "vessel", Kept: "lastboard_kept_1", What: engine.KeptColumn})
 	})
 	look := func() (left, passing, unfinished string) {
 		t.Helper()
@@ -294,7 +310,8 @@ func TestWhatIsLeft(t *testing.T) {
 	}
 	// While a migration is in its middle all of it may be needed.
 	b.write(func(tx engine.Tx) error {
-		return ledger.Put(ctx, tx, &ledger.Migration{Version: "0002", Name: "x", State: ledger.Stopped, Direction: ledger.Advance, Changes: json.RawMessage("[]"), Wanted: json.RawMessage("{}")})
+		return ledger.Put(ctx, tx, &ledger.Migration{Version: "0002", Name: "x", State: ledger.Stopped,
+			Direction: ledger.Advance, Changes: json.RawMessage("[]"), Wanted: json.RawMessage("{}")})
 	})
 	if left, _, unfinished := look(); left != "" || unfinished != all {
 		t.Errorf("left: %s; unfinished: %s", left, unfinished)
@@ -315,7 +332,8 @@ func TestADeadRunner(t *testing.T) {
 		_, err := tx.Exec(ctx, "update lastboard_runner set beat = '2001-01-01T00:00:00.000Z'")
 		return err
 	})
-	if dead, err := b.Dead(ctx); err != nil || dead == nil || !strings.HasPrefix(dead.String(), "ash on far away (process 1), since ") {
+	if dead, err := b.Dead(ctx); err != nil || dead == nil ||
+		!strings.HasPrefix(dead.String(), "ash on far away (process 1), since ") {
 		t.Errorf("one that has been silent for long is %v, %v", dead, err)
 	}
 	if r, err := b.Runner(ctx); r != nil || err != nil {

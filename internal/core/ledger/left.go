@@ -107,7 +107,8 @@ func nowCalled(k Kept, known []*Migration) string {
 			switch {
 			case c.Table != nil && c.Table.Before == nil && c.Table.After != nil && schema.SameName(c.Table.After.Name, name):
 				return "" // a table of that name that was there before has gone
-			case c.Table == nil || c.Table.Before == nil || !schema.SameName(c.Table.Before.Name, name) || m.Version == k.Version && i < k.Keeping.Statement:
+			case c.Table == nil || c.Table.Before == nil || !schema.SameName(c.Table.Before.Name, name) ||
+				m.Version == k.Version && i < k.Keeping.Statement:
 			case c.Table.After == nil:
 				return ""
 			default:

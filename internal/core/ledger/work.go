@@ -80,7 +80,8 @@ var side = []string{
 // Complete makes what a ledger of an earlier version lacks.
 func (l *Ledger) Complete(ctx context.Context, do func(func(engine.Tx) error) error) error {
 	var lacks []string
-	if _, err := l.db.Query(ctx, "select 1 from lastboard_pace join lastboard_work on 1 = 0 join lastboard_plan on 1 = 0"); err != nil {
+	if _, err := l.db.Query(ctx, "select 1 from lastboard_pace join lastboard_work on 1 = 0 join lastboard_plan on 1 "+
+		"= 0"); err != nil {
 		lacks = append(lacks, side...)
 	}
 	if _, err := l.db.Query(ctx, "select forecast from lastboard_entry where 1 = 0"); err != nil {
@@ -160,11 +161,13 @@ func putPace(ctx context.Context, tx engine.Tx, p Pace) error {
 	if p.Held {
 		held = 1
 	}
-	n, err := tx.Exec(ctx, "update lastboard_pace set held = ?, batch_time = ?, rest = ?, by_whom = ?, host = ?, at = ? where id = 1", held, p.BatchTime, p.Pause, p.By, p.Host, Now())
+	n, err := tx.Exec(ctx, "update lastboard_pace set held = ?, batch_time = ?, rest = ?, by_whom = ?, host = ?, at "+
+		"= ? where id = 1", held, p.BatchTime, p.Pause, p.By, p.Host, Now())
 	if err != nil || n > 0 {
 		return err
 	}
-	_, err = tx.Exec(ctx, "insert into lastboard_pace (id, held, batch_time, rest, by_whom, host, at) values (1, ?, ?, ?, ?, ?, ?)", held, p.BatchTime, p.Pause, p.By, p.Host, Now())
+	_, err = tx.Exec(ctx, "insert into lastboard_pace (id, held, batch_time, rest, by_whom, host, at) values (1, ?, "+
+		"?, ?, ?, ?, ?)", held, p.BatchTime, p.Pause, p.By, p.Host, Now())
 	return err
 }
 

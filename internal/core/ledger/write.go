@@ -16,7 +16,9 @@ func Record(ctx context.Context, tx engine.Tx, e Entry) error {
 	if e.Forecast != nil {
 		forecast = *e.Forecast
 	}
-	_, err := tx.Exec(ctx, "insert into lastboard_entry (id, at, version, what, by_whom, host, seconds, changed_rows, note, forecast) values ((select coalesce(max(id), 0) + 1 from lastboard_entry), ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+	_, err := tx.Exec(ctx, "insert into lastboard_entry (id, at, version, what, by_whom, host, seconds, "+
+		"changed_rows, note, forecast) values ((select coalesce(max(id), 0) + 1 from lastboard_entry), ?, ?, ?, ?, ?, "+
+		"?, ?, ?, ?)",
 		e.At, e.Version, e.What, e.By, e.Host, e.Seconds, e.Rows, e.Note, forecast)
 	return err
 }
@@ -28,7 +30,8 @@ func Put(ctx context.Context, tx engine.Tx, m *Migration) error {
 	}
 	_, err := tx.Exec(ctx, `insert into lastboard_migration (version, name, title, reason, state, direction, checksum, source, changes, wanted, advanced_at, settled_at)
 		values (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
-		m.Version, m.Name, m.Title, m.Reason, m.State, m.Direction, m.Checksum, m.Source, string(m.Changes), string(m.Wanted), null(m.AdvancedAt), null(m.SettledAt))
+		m.Version, m.Name, m.Title, m.Reason, m.State, m.Direction, m.Checksum, m.Source, string(m.Changes), string(m.Wanted),
+		null(m.AdvancedAt), null(m.SettledAt))
 	return err
 }
 
@@ -52,7 +55,8 @@ func Forget(ctx context.Context, tx engine.Tx, version string) error {
 // PutSteps writes the steps that a run will take, in place of any it had.
 func PutSteps(ctx context.Context, tx engine.Tx, version, direction string, steps []*engine.Step) error {
 	for _, table := range []string{"lastboard_step", "lastboard_backfill"} {
-		if _, err := tx.Exec(ctx, "delete from "+table+" where version = ? and direction = ?", version, direction); err != nil {
+		if _, err := tx.Exec(ctx, "delete from "+table+" where version = ? and direction = ?", version,
+			direction); err != nil {
 			return err
 		}
 	}
@@ -74,7 +78,8 @@ func PutFacts(ctx context.Context, tx engine.Tx, version, direction string, fact
 	if err := ForgetFacts(ctx, tx, version); err != nil {
 		return err
 	}
-	_, err := tx.Exec(ctx, "insert into lastboard_plan (version, direction, facts) values (?, ?, ?)", version, direction, string(facts))
+	_, err := tx.Exec(ctx, "insert into lastboard_plan (version, direction, facts) values (?, ?, ?)", version, direction,
+		string(facts))
 	return err
 }
 
@@ -87,25 +92,31 @@ func ForgetFacts(ctx context.Context, tx engine.Tx, version string) error {
 // StepBegun records that a step is about to be done whose outcome the database alone
 // will know.
 func StepBegun(ctx context.Context, tx engine.Tx, version, direction string, step int) error {
-	_, err := tx.Exec(ctx, "update lastboard_step set state = 'running', started_at = ? where version = ? and direction = ? and number = ?", Now(), version, direction, step)
+	_, err := tx.Exec(ctx, "update lastboard_step set state = 'running', started_at = ? where version = ? and "+
+		"direction = ? and number = ?", Now(), version, direction, step)
 	return err
 }
 
 // StepDone records that a step is done, in the transaction that did it.
-func StepDone(ctx context.Context, tx engine.Tx, version, direction string, step int, started time.Time, rows int64, tries int, wait time.Duration) error {
-	_, err := tx.Exec(ctx, "update lastboard_step set state = 'done', started_at = ?, done_at = ?, changed_rows = ?, tries = ?, longest_wait = ? where version = ? and direction = ? and number = ?",
+func StepDone(ctx context.Context, tx engine.Tx, version, direction string, step int, started time.Time, rows int64,
+	tries int, wait time.Duration) error {
+	_, err := tx.Exec(ctx, "update lastboard_step set state = 'done', started_at = ?, done_at = ?, changed_rows = ?, "+
+		"tries = ?, longest_wait = ? where version = ? and direction = ? and number = ?",
 		started.UTC().Format(timeFormat), Now(), rows, tries, wait.Seconds(), version, direction, step)
 	return err
 }
 
 // PutCheckpoint records how far a backfill is, in the transaction of its batch.
-func PutCheckpoint(ctx context.Context, tx engine.Tx, version, direction string, step int, last, upper string, rows int64) error {
-	n, err := tx.Exec(ctx, "update lastboard_backfill set last_key = ?, upper_key = ?, done_rows = ? where version = ? and direction = ? and number = ?",
+func PutCheckpoint(ctx context.Context, tx engine.Tx, version, direction string, step int, last, upper string,
+	rows int64) error {
+	n, err := tx.Exec(ctx, "update lastboard_backfill set last_key = ?, upper_key = ?, done_rows = ? where version = "+
+		"? and direction = ? and number = ?",
 		last, upper, rows, version, direction, step)
 	if err != nil || n > 0 {
 		return err
 	}
-	_, err = tx.Exec(ctx, "insert into lastboard_backfill (version, direction, number, last_key, upper_key, done_rows) values (?, ?, ?, ?, ?, ?)",
+	_, err = tx.Exec(ctx, "insert into lastboard_backfill (version, direction, number, last_key, upper_key, "+
+		"done_rows) values (?, ?, ?, ?, ?, ?)",
 		version, direction, step, last, upper, rows)
 	return err
 }
@@ -191,12 +202,14 @@ func TakeOver(ctx context.Context, tx engine.Tx, r *Runner, server bool) error {
 	if other != nil && !server && other.Host != r.Host && !other.silent() {
 		return OneRunner(other, nil, "")
 	}
-	for _, sql := range []string{"delete from lastboard_runner", "delete from lastboard_work", "delete from lastboard_pace"} {
+	for _, sql := range []string{"delete from lastboard_runner", "delete from lastboard_work",
+		"delete from lastboard_pace"} {
 		if _, err := tx.Exec(ctx, sql); err != nil {
 			return err
 		}
 	}
-	_, err = tx.Exec(ctx, "insert into lastboard_runner (id, token, by_whom, host, process, since, beat) values (1, ?, ?, ?, ?, ?, ?)",
+	_, err = tx.Exec(ctx, "insert into lastboard_runner (id, token, by_whom, host, process, since, beat) values (1, "+
+		"?, ?, ?, ?, ?, ?)",
 		r.Token, r.By, r.Host, r.Process, r.Since.UTC().Format(timeFormat), Now())
 	return err
 }
@@ -221,7 +234,8 @@ func OneRunner(other *Runner, holder *engine.Session, end string) error {
 
 // String says who a runner is.
 func (r *Runner) String() string {
-	return r.By + " on " + r.Host + " (process " + strconv.Itoa(r.Process) + "), since " + r.Since.UTC().Format(time.DateTime) + " UTC"
+	return r.By + " on " + r.Host + " (process " + strconv.Itoa(r.Process) + "), since " +
+		r.Since.UTC().Format(time.DateTime) + " UTC"
 }
 
 // silent reports whether a runner has not been heard of for the time of its lease.
@@ -250,7 +264,8 @@ func Holds(ctx context.Context, tx engine.Tx, r *Runner) error {
 }
 
 func replaced() error {
-	return fault.New(fault.Stopped, "runner-replaced", "look at status", "another Lastboard has taken this run over, since this one was silent for too long")
+	return fault.New(fault.Stopped, "runner-replaced", "look at status",
+		"another Lastboard has taken this run over, since this one was silent for too long")
 }
 
 // Leave ends r's run.

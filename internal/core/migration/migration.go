@@ -95,7 +95,8 @@ var fileName = regexp.MustCompile(`^(\d{4,})-([a-z0-9]+(?:-[a-z0-9]+)*)\.sql$`)
 func Load(dir string) ([]*Migration, error) {
 	entries, err := os.ReadDir(dir)
 	if errors.Is(err, os.ErrNotExist) {
-		return nil, fault.List{fault.New(fault.Usage, "folder-missing", "make it, or set migrations in lastboard.toml", "there is no folder %s", dir)}
+		return nil, fault.List{fault.New(fault.Usage, "folder-missing", "make it, or set migrations in lastboard.toml",
+			"there is no folder %s", dir)}
 	}
 	if err != nil {
 		return nil, err
@@ -123,9 +124,11 @@ func Load(dir string) ([]*Migration, error) {
 	for i := 1; i < len(list); i++ {
 		if list[i].Number == list[i-1].Number {
 			faults = append(faults, &fault.Fault{
-				Level: fault.Error, Class: fault.Usage, Rule: "number-twice", Where: fault.Where{File: list[i].Path, Line: 1, Column: 1},
+				Level: fault.Error, Class: fault.Usage, Rule: "number-twice",
+				Where:   fault.Where{File: list[i].Path, Line: 1, Column: 1},
 				Message: fmt.Sprintf("%s and %s have one number", filepath.Base(list[i-1].Path), filepath.Base(list[i].Path)),
-				Cure:    fmt.Sprintf("give the one that has not run (lastboard ledger says which has) the number %s", NextVersion(list)),
+				Cure: fmt.Sprintf("give the one that has not run (lastboard ledger says which has) the number %s",
+					NextVersion(list)),
 			})
 		}
 	}
@@ -162,19 +165,24 @@ func read(path string) (*Migration, error) {
 		return nil, fault.List{{
 			Level: fault.Error, Class: fault.Usage, Rule: "file-name", Where: fault.Where{File: path, Line: 1, Column: 1},
 			Message: fmt.Sprintf("%s is not the name of a migration", filepath.Base(path)),
-			Cure:    "name it with four or more digits, a hyphen and words of a-z and 0-9 with hyphens: 0005-registry-in-two.sql",
+			Cure: "name it with four or more digits, a hyphen and words of a-z and 0-9 with hyphens: " +
+				"0005-registry-in-two.sql",
 		}}
 	}
 	src, err := files.Read(path, files.Migration)
 	if large := (*files.TooLarge)(nil); errors.As(err, &large) {
-		return nil, fault.List{{Level: fault.Error, Class: fault.Usage, Rule: "file-unreadable", Message: err.Error(), Cure: "put the rows into a CSV file, and insert from that", Where: fault.Where{File: path}}}
+		return nil, fault.List{{Level: fault.Error, Class: fault.Usage, Rule: "file-unreadable", Message: err.Error(),
+			Cure: "put the rows into a CSV file, and insert from that", Where: fault.Where{File: path}}}
 	}
 	if err != nil {
-		return nil, fault.List{{Level: fault.Error, Class: fault.Usage, Rule: "file-unreadable", Message: fmt.Sprintf("%s cannot be read: %v", filepath.Base(path), err), Where: fault.Where{File: path}}}
+		return nil, fault.List{{Level: fault.Error, Class: fault.Usage, Rule: "file-unreadable",
+			Message: fmt.Sprintf("%s cannot be read: %v", filepath.Base(path), err), Where: fault.Where{File: path}}}
 	}
 	n, err := strconv.Atoi(parts[1])
 	if err != nil {
-		return nil, fault.List{{Level: fault.Error, Class: fault.Usage, Rule: "file-name", Message: "the number " + parts[1] + " of the file's name is too large", Cure: "count from 0001", Where: fault.Where{File: path, Line: 1, Column: 1}}}
+		return nil, fault.List{{Level: fault.Error, Class: fault.Usage, Rule: "file-name",
+			Message: "the number " + parts[1] + " of the file's name is too large", Cure: "count from 0001",
+			Where: fault.Where{File: path, Line: 1, Column: 1}}}
 	}
 	m, err := Parse(path, parts[1], parts[2], string(src))
 	m.Number = n
@@ -211,7 +219,9 @@ func NextVersion(list []*Migration) string {
 
 // Slug gives a file name's words for a title, and whether anything was left.
 func Slug(title string) (string, bool) {
-	words := strings.FieldsFunc(strings.ToLower(title), func(r rune) bool { return (r < 'a' || r > 'z') && (r < '0' || r > '9') })
+	words := strings.FieldsFunc(strings.ToLower(title), func(r rune) bool {
+		return (r < 'a' || r > 'z') && (r < '0' || r > '9')
+	})
 	return strings.Join(words, "-"), len(words) > 0
 }
 

@@ -28,7 +28,8 @@ func folder(t *testing.T, files map[string]string) string {
 
 func TestOrderIsNumeric(t *testing.T) {
 	list, err := migration.Load(folder(t, map[string]string{
-		"10000-last.sql": "", "0002-second.sql": "-- Second\n-- Because.\n-- And so on.\n", "0010-third.sql": "/* Third\n * why */", "notes.txt": "not a migration",
+		"10000-last.sql": "", "0002-second.sql": "-- Second\n-- Because.\n-- And so on.\n",
+		"0010-third.sql": "/* Third\n * why */", "notes.txt": "not a migration",
 	}))
 	if err != nil {
 		t.Fatal(err)
@@ -56,7 +57,8 @@ func TestOrderIsNumeric(t *testing.T) {
 
 func TestEverythingWrongIsSaidAtOnce(t *testing.T) {
 	_, err := migration.Load(folder(t, map[string]string{
-		"0001-a.sql": "alter tabel t;", "0001-b.sql": "drop tabel t;", "1-short.sql": "", "0002-Capital.sql": "", "0003-x.SQL": "",
+		"0001-a.sql": "alter tabel t;", "0001-b.sql": "drop tabel t;", "1-short.sql": "", "0002-Capital.sql": "",
+		"0003-x.SQL": "",
 	}))
 	var list fault.List
 	if !errors.As(err, &list) {
@@ -84,12 +86,14 @@ func TestChecksumCoversTheCanonicalFormAlone(t *testing.T) {
 		return m.Checksum()
 	}
 	same := sum("alter table t add a integer;")
-	for _, text := range []string{"-- Title\nALTER TABLE t\r\n\tADD COLUMN a int;", "\ufeff/* x */ alter table t add a integer -- end\n;", `alter table "t" add "a" integer;;`} {
+	for _, text := range []string{"-- Title\nALTER TABLE t\r\n\tADD COLUMN a int;",
+		"\ufeff/* x */ alter table t add a integer -- end\n;", `alter table "t" add "a" integer;;`} {
 		if sum(text) != same {
 			t.Errorf("%q has another checksum", text)
 		}
 	}
-	for _, text := range []string{"alter table t add b integer;", "alter table t add a bigint;", `alter table "T" add a integer;`, "alter table t add a integer; drop table t;"} {
+	for _, text := range []string{"alter table t add b integer;", "alter table t add a bigint;",
+		`alter table "T" add a integer;`, "alter table t add a integer; drop table t;"} {
 		if sum(text) == same {
 			t.Errorf("%q has the same checksum", text)
 		}
@@ -97,7 +101,8 @@ func TestChecksumCoversTheCanonicalFormAlone(t *testing.T) {
 }
 
 func TestSlugs(t *testing.T) {
-	for title, want := range map[string]string{"Vessels carry a call sign": "vessels-carry-a-call-sign", "  A--B! ": "a-b", "größe 2": "gr-e-2"} {
+	for title, want := range map[string]string{"Vessels carry a call sign": "vessels-carry-a-call-sign", "  A--B! ": "a-b",
+		"größe 2": "gr-e-2"} {
 		if got, ok := migration.Slug(title); got != want || !ok {
 			t.Errorf("%q gives %q, wanted %q", title, got, want)
 		}

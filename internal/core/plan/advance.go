@@ -15,7 +15,8 @@ import (
 // Advance plans a migration. The error is a [fault.List] for what is wrong with
 // the migration.
 func (p *Planner) Advance(ctx context.Context, m *migration.Migration) (*Plan, error) {
-	out := &Plan{Version: m.Version, Name: m.Name, Direction: ledger.Advance, Migration: m, Before: p.current, Facts: p.newFacts()}
+	out := &Plan{Version: m.Version, Name: m.Name, Direction: ledger.Advance, Migration: m, Before: p.current,
+		Facts: p.newFacts()}
 	if f := Undecided(m); f != nil {
 		return nil, fault.List{f}
 	}
@@ -25,7 +26,8 @@ func (p *Planner) Advance(ctx context.Context, m *migration.Migration) (*Plan, e
 	for i, st := range m.File.Statements {
 		out.statement = i
 		if own := (Opened{m.Version, out.Later}); own.spokenOf(st) != "" {
-			return nil, fault.List{p.keepsNoneOpen(m, &unsettled{own, &schema.Problem{Pos: st.Start(), Message: own.spokenOf(st)}})}
+			return nil, fault.List{p.keepsNoneOpen(m, &unsettled{own,
+				&schema.Problem{Pos: st.Start(), Message: own.spokenOf(st)}})}
 		}
 		if later := later(st, p.in.Engine.About().Mirrors); p.in.Overlaps && later != nil {
 			if _, _, err := schema.Apply(p.current, st, p.in.Engine.About().Env(m.CSV)); err != nil && len(out.Later) == 0 {

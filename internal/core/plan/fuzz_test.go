@@ -11,7 +11,8 @@ import (
 	"lastboard/internal/schema"
 )
 
-const fuzzed = "-- A change\nalter table vessel add hull varchar(9) not null using (name || '!');\ncreate table pier (id integer primary key);\nbackfill berth set code = upper(code);\n"
+const fuzzed = "-- A change\nalter table vessel add hull varchar(9) not null using (name || '!');\ncreate table " +
+	"pier (id integer primary key);\nbackfill berth set code = upper(code);\n"
 
 // FuzzLedger reads whatever stands in a ledger where its records, the tables after them and the
 // facts of a plan should: it is understood, or an error says that it is not.
@@ -48,7 +49,8 @@ func FuzzLedger(f *testing.F) {
 	f.Add([]byte(changes), []byte(wanted), []byte(facts))
 	f.Add([]byte("[null]"), []byte(`{"tables":[null]}`), []byte(`{"changes":[{}]}`))
 	f.Fuzz(func(t *testing.T, changes, wanted, facts []byte) {
-		known := &ledger.Migration{Version: "0002", Name: "change", Source: fuzzed, Checksum: m.Checksum(), State: ledger.Settled, Changes: changes, Wanted: wanted}
+		known := &ledger.Migration{Version: "0002", Name: "change", Source: fuzzed, Checksum: m.Checksum(),
+			State: ledger.Settled, Changes: changes, Wanted: wanted}
 		after, err := ledger.TablesAfter([]*ledger.Migration{known})
 		if err == nil {
 			schema.Compare(after, base, sqlite.Engine{}.Text)

@@ -45,7 +45,8 @@ func (p *Planner) loads(ctx context.Context, out *Plan, c *schema.Change, steps 
 			return err
 		}
 		if n, _ := r.Values[0][0].(int64); n > 0 {
-			f := fault.New(0, "file-rows-unmatched", "look whether they are meant", "%d rows of %s belong to no row of %s", n, s.Load.File, c.Rows.Table.Name)
+			f := fault.New(0, "file-rows-unmatched", "look whether they are meant", "%d rows of %s belong to no row of %s", n,
+				s.Load.File, c.Rows.Table.Name)
 			f.Level = fault.Warning
 			out.Warnings = append(out.Warnings, at(out.Migration, c.At, f))
 		}

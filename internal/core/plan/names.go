@@ -53,12 +53,14 @@ func (o Origin) Changes(before, now *schema.Table, text schema.Text) []schema.Di
 	var list []schema.Difference
 	for _, c := range before.Columns {
 		if to, ok := renames[c.Name]; ok {
-			list = append(list, schema.Difference{Table: now.Name, Object: "column", Name: to, Attribute: "name", Expected: c.Name, Found: to})
+			list = append(list, schema.Difference{Table: now.Name, Object: "column", Name: to, Attribute: "name",
+				Expected: c.Name, Found: to})
 		}
 	}
 	rest := schema.CompareTables(before.Renamed(now.Name, renames), now, text)
 	if before.Name != now.Name {
-		list = slices.Insert(list, 0, schema.Difference{Table: now.Name, Object: "table", Name: now.Name, Attribute: "name", Expected: before.Name, Found: now.Name})
+		list = slices.Insert(list, 0, schema.Difference{Table: now.Name, Object: "table", Name: now.Name, Attribute: "name",
+			Expected: before.Name, Found: now.Name})
 	}
 	return append(list, rest...)
 }

@@ -174,7 +174,8 @@ func speaks(st sqltext.Statement) func(name string) bool {
 
 // opens plans what is done of a statement as the overlap opens. The error is about the
 // statement that it gives.
-func (p *Planner) opens(ctx context.Context, out *Plan, m *migration.Migration, st sqltext.Statement) (sqltext.Statement, error) {
+func (p *Planner) opens(ctx context.Context, out *Plan, m *migration.Migration,
+	st sqltext.Statement) (sqltext.Statement, error) {
 	whole, ok := st.(*sqltext.AlterTable)
 	if !ok {
 		return st, nil
@@ -204,14 +205,16 @@ func (p *Planner) opens(ctx context.Context, out *Plan, m *migration.Migration, 
 		}
 		if why != "" {
 			return st, &schema.Problem{
-				Pos: whole.At, Rule: "needs-overlap", Message: "column " + x.Column + " of " + t.Name + " cannot be kept under two names while programs of before run: " + why,
+				Pos: whole.At, Rule: "needs-overlap", Message: "column " + x.Column + " of " + t.Name +
+					" cannot be kept under two names while programs of before run: " + why,
 				Cure: "if no application uses the old shape any more, add --settle",
 			}
 		}
 	}
 	change := &schema.MirrorChange{Before: t, After: schema.Mirrored(t, pairs), Pairs: pairs}
 	p.warnMirrors(out, m, whole, change)
-	return st, p.change(ctx, out, &schema.Change{At: whole.At, What: "keep columns of " + t.Name + " under two names", Mirror: change})
+	return st, p.change(ctx, out, &schema.Change{At: whole.At, What: "keep columns of " + t.Name + " under two names",
+		Mirror: change})
 }
 
 // mirrored reports whether columns of a table are kept under two names.
@@ -253,7 +256,8 @@ func (p *Planner) opening(whole *sqltext.AlterTable) (sqltext.Statement, error) 
 		case !c.NotNull || c.Default != nil || c.Generated != nil || c.Identity != nil:
 		case schema.HasName(t.Key(), c.Name):
 			return nil, &schema.Problem{
-				Pos: d.At, Rule: "needs-overlap", Message: "column " + c.Name + " is part of the key of " + t.Name + " and has no default: programs that do not know it any more could add no row while the overlap is open",
+				Pos: d.At, Rule: "needs-overlap", Message: "column " + c.Name + " is part of the key of " + t.Name +
+					" and has no default: programs that do not know it any more could add no row while the overlap is open",
 				Cure: "give it a default first; or, if no application uses the old shape any more, add --settle",
 			}
 		default:
@@ -275,7 +279,9 @@ func (p *Planner) left(opened []Opened) error {
 		for _, st := range o.Later {
 			if pairs := schema.RenamesOf(st); len(pairs) > 0 {
 				t := now.Table(p.tableOf(st.(*sqltext.AlterTable)))
-				if t == nil || slices.ContainsFunc(pairs, func(x schema.Mirror) bool { return t.Column(x.Column) == nil || t.Column(x.Name) == nil }) {
+				if t == nil || slices.ContainsFunc(pairs, func(x schema.Mirror) bool {
+					return t.Column(x.Column) == nil || t.Column(x.Name) == nil
+				}) {
 					return &unsettled{o, errors.New("it would not be there any more")}
 				}
 				continue
@@ -366,12 +372,14 @@ func (e *unsettled) fault() *fault.Fault {
 }
 
 func settleFirst(version, what string) *fault.Fault {
-	return fault.New(fault.Refused, "settle-first", "lastboard settle "+version+", then advance", "migration %s is open, and what it still has to drop is in the way: %s", version, what)
+	return fault.New(fault.Refused, "settle-first", "lastboard settle "+version+", then advance",
+		"migration %s is open, and what it still has to drop is in the way: %s", version, what)
 }
 
 // keepsNoneOpen refuses a migration of which one statement is about what another one drops.
 func (p *Planner) keepsNoneOpen(m *migration.Migration, e *unsettled) *fault.Fault {
-	f := fault.New(fault.Refused, "needs-overlap", "part it into two migrations; or, if no application uses the old shape any more, add --settle",
+	f := fault.New(fault.Refused, "needs-overlap", "part it into two migrations; or, if no application uses the old "+
+		"shape any more, add --settle",
 		"%s stays until the overlap is settled, and another statement of this migration is about it: %s", e.Words(), e)
 	var where *schema.Problem
 	if errors.As(e.err, &where) {
@@ -382,7 +390,8 @@ func (p *Planner) keepsNoneOpen(m *migration.Migration, e *unsettled) *fault.Fau
 
 // Settle plans the second stage of a migration whose overlap is open.
 func (p *Planner) Settle(ctx context.Context, m *migration.Migration) (*Plan, error) {
-	out := &Plan{Version: m.Version, Name: m.Name, Direction: ledger.Settle, Migration: m, Before: p.current, Facts: p.newFacts()}
+	out := &Plan{Version: m.Version, Name: m.Name, Direction: ledger.Settle, Migration: m, Before: p.current,
+		Facts: p.newFacts()}
 	for i, whole := range m.File.Statements {
 		out.statement = i
 		st := later(whole, p.in.Engine.About().Mirrors)
@@ -392,10 +401,12 @@ func (p *Planner) Settle(ctx context.Context, m *migration.Migration) (*Plan, er
 		if pairs := schema.RenamesOf(st); len(pairs) > 0 {
 			t := p.current.Table(p.tableOf(st.(*sqltext.AlterTable)))
 			if t == nil {
-				return nil, fault.List{at(m, st.Start(), fault.New(fault.Refused, "name-unknown", "", "there is no table %s any more", st.(*sqltext.AlterTable).Table))}
+				return nil, fault.List{at(m, st.Start(), fault.New(fault.Refused, "name-unknown", "",
+					"there is no table %s any more", st.(*sqltext.AlterTable).Table))}
 			}
 			off := &schema.MirrorChange{Before: t, After: schema.Unmirrored(t, pairs), Pairs: pairs, Off: true, Proven: true}
-			if err := p.change(ctx, out, &schema.Change{At: st.Start(), What: "end the two names of columns of " + t.Name, Mirror: off}); err != nil {
+			if err := p.change(ctx, out, &schema.Change{At: st.Start(), What: "end the two names of columns of " + t.Name,
+				Mirror: off}); err != nil {
 				return nil, fault.List{p.located(m, st.Start(), err)}
 			}
 		}
@@ -409,7 +420,8 @@ func (p *Planner) Settle(ctx context.Context, m *migration.Migration) (*Plan, er
 	p.in.Opened = slices.DeleteFunc(slices.Clone(p.in.Opened), func(o Opened) bool { return o.Version == m.Version })
 	var e *unsettled
 	if err := p.left(p.in.Opened); errors.As(err, &e) {
-		return nil, fault.List{fault.New(fault.Refused, "settle-first", "settle both, the older one first: lastboard settle", "migration %s is open on the same columns: %s", e.Version, e)}
+		return nil, fault.List{fault.New(fault.Refused, "settle-first", "settle both, the older one first: lastboard settle",
+			"migration %s is open on the same columns: %s", e.Version, e)}
 	}
 	for _, s := range out.Steps {
 		s.Stage = ledger.Settle

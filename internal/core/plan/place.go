@@ -97,11 +97,13 @@ const EmptyCure = "write its statements, or delete the file"
 // anything at all.
 func Undecided(m *migration.Migration) *fault.Fault {
 	if len(m.File.Statements) == 0 {
-		return at(m, sqltext.Pos{Line: 1, Column: 1}, fault.New(fault.Refused, "migration-empty", EmptyCure, "the migration has no statements"))
+		return at(m, sqltext.Pos{Line: 1, Column: 1}, fault.New(fault.Refused, "migration-empty", EmptyCure,
+			"the migration has no statements"))
 	}
 	c := m.Undecided()
 	if c == nil {
 		return nil
 	}
-	return at(m, c.Pos, fault.New(fault.Refused, "undecided", "decide, and delete the line", "the migration asks something that only a person can answer"))
+	return at(m, c.Pos, fault.New(fault.Refused, "undecided", "decide, and delete the line",
+		"the migration asks something that only a person can answer"))
 }

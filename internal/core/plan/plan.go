@@ -240,7 +240,8 @@ func (p *Planner) change(ctx context.Context, out *Plan, c *schema.Change) error
 		if !p.untouched(s.Table) {
 			s.Try = ""
 		}
-		s.Early = s.Proof != nil && !s.Proof.Late && p.untouched(s.Proof.Table) && !slices.ContainsFunc(s.Proof.Reads, func(t string) bool { return !p.untouched(t) })
+		s.Early = s.Proof != nil && !s.Proof.Late && p.untouched(s.Proof.Table) &&
+			!slices.ContainsFunc(s.Proof.Reads, func(t string) bool { return !p.untouched(t) })
 		for _, k := range s.Keeps {
 			k.Statement = out.statement
 			p.planned = append(p.planned, k.Kept)
@@ -258,7 +259,8 @@ func (p *Planner) change(ctx context.Context, out *Plan, c *schema.Change) error
 }
 
 func wouldBreak(list []string) *fault.Fault {
-	return fault.New(fault.Refused, "name-in-use", "drop what uses it before this statement, and make it again after it, in the same migration",
+	return fault.New(fault.Refused, "name-in-use", "drop what uses it before this statement, and make it again after "+
+		"it, in the same migration",
 		"this would break %s", strings.Join(list, ", "))
 }
 
@@ -296,7 +298,9 @@ func (p *Planner) count(ctx context.Context, c *schema.Change, nth int) error {
 	case c.Table != nil && c.Table.Before != nil:
 		names = append(names, c.Table.Before.Name)
 		for _, t := range p.live.Tables {
-			if slices.ContainsFunc(t.ForeignKeys, func(k *schema.ForeignKey) bool { return schema.SameName(k.Table, names[0]) }) {
+			if slices.ContainsFunc(t.ForeignKeys, func(k *schema.ForeignKey) bool {
+				return schema.SameName(k.Table, names[0])
+			}) {
 				names = append(names, t.Name)
 			}
 		}
@@ -324,7 +328,8 @@ func (p *Planner) count(ctx context.Context, c *schema.Change, nth int) error {
 
 // newFacts begins to note what a plan is made from.
 func (p *Planner) newFacts() *Facts {
-	return &Facts{Live: p.in.Live, Overlaps: p.in.Overlaps, Short: p.in.Short, Now: p.now, Kept: p.in.Kept, Number: p.number, There: map[string]bool{}}
+	return &Facts{Live: p.in.Live, Overlaps: p.in.Overlaps, Short: p.in.Short, Now: p.now, Kept: p.in.Kept,
+		Number: p.number, There: map[string]bool{}}
 }
 
 // there reports whether the database has a table, and notes the answer.

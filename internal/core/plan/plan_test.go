@@ -33,9 +33,12 @@ func newChart(t testing.TB, rows int) *chart {
 	t.Cleanup(func() { db.Close() })
 	c := &chart{t, db, plan.Input{Engine: sqlite.Engine{}, DB: db, Short: 0.2}}
 	for _, sql := range []string{
-		"create table berth (id integer primary key, code text not null)", "create table vessel (id integer primary key, name text not null, flag text, berth_id integer references berth)",
-		"create index by_name on vessel (name)", "create view named as select name from vessel", "create trigger seen after update of flag on vessel begin select 1; end",
-		fmt.Sprintf("insert into vessel (id, name) select value, 'v' || value from (with recursive s(value) as (select 1 union all select value + 1 from s where value < %d) select value from s)", rows),
+		"create table berth (id integer primary key, code text not null)",
+		"create table vessel (id integer primary key, name text not null, flag text, berth_id integer references berth)",
+		"create index by_name on vessel (name)", "create view named as select name from vessel",
+		"create trigger seen after update of flag on vessel begin select 1; end",
+		fmt.Sprintf("insert into vessel (id, name) select value, 'v' || value from (with recursive s(value) as (select "+
+			"1 union all select value + 1 from s where value < %d) select value from s)", rows),
 	} {
 		if err := db.Exec(t.Context(), sql); err != nil {
 			t.Fatal(err)
@@ -79,9 +82,11 @@ func TestAPlanChangesNothing(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	p := c.advance("alter table vessel add column code text not null using (name || '!'), rename column flag to colours; create index by_code on vessel (code)")
+	p := c.advance("alter table vessel add column code text not null using (name || '!'), rename column flag to " +
+		"colours; create index by_code on vessel (code)")
 	after := p.After.Table("vessel")
-	if after == nil || after.Column("code") == nil || !after.Column("code").NotNull || after.Column("flag") != nil || after.Column("colours") == nil || len(after.Indexes) != 2 {
+	if after == nil || after.Column("code") == nil || !after.Column("code").NotNull || after.Column("flag") != nil ||
+		after.Column("colours") == nil || len(after.Indexes) != 2 {
 		t.Errorf("it leads to %+v", after)
 	}
 	now, err := c.db.Schema(t.Context())
@@ -108,13 +113,16 @@ func TestUnits(t *testing.T) {
 		}
 		return s
 	}
-	alone, batch, off := func(s *engine.Step) { s.Alone = true }, func(s *engine.Step) { s.Batch = &engine.Batch{} }, func(s *engine.Step) { s.ForeignKeysOff = true }
+	alone, batch, off := func(s *engine.Step) { s.Alone = true }, func(s *engine.Step) { s.Batch = &engine.Batch{} },
+		func(s *engine.Step) { s.ForeignKeysOff = true }
 	for _, c := range []struct {
 		steps []*engine.Step
 		want  string
 	}{
-		{nil, ""}, {[]*engine.Step{step(1, nil), step(2, nil)}, "1 2"}, {[]*engine.Step{step(1, nil), step(2, batch), step(3, nil), step(4, nil)}, "1|2|3 4"},
-		{[]*engine.Step{step(1, alone), step(2, alone)}, "1|2"}, {[]*engine.Step{step(1, off), step(2, off), step(3, nil)}, "1 2|3"},
+		{nil, ""}, {[]*engine.Step{step(1, nil), step(2, nil)}, "1 2"},
+		{[]*engine.Step{step(1, nil), step(2, batch), step(3, nil), step(4, nil)}, "1|2|3 4"},
+		{[]*engine.Step{step(1, alone), step(2, alone)}, "1|2"},
+		{[]*engine.Step{step(1, off), step(2, off), step(3, nil)}, "1 2|3"},
 		{[]*engine.Step{step(1, func(s *engine.Step) { s.Outside = &engine.Outside{} }), step(2, nil)}, "1|2"},
 	} {
 		var units []string
@@ -139,11 +147,13 @@ func TestHowLongWritersWait(t *testing.T) {
 		which   int // the step for which they wait the longest; 0 if none is to be asked for
 	}{
 		{[]*engine.Step{{Seconds: 3, WritersWait: engine.WaitNo}}, 0, 0},
-		{[]*engine.Step{{Seconds: 3, WritersWait: engine.WaitThroughout}, {Seconds: 4, WritersWait: engine.WaitThroughout}}, 7, 2},
+		{[]*engine.Step{{Seconds: 3, WritersWait: engine.WaitThroughout}, {Seconds: 4, WritersWait: engine.WaitThroughout}},
+			7, 2},
 		{[]*engine.Step{{Seconds: 9, WritersWait: engine.WaitBriefly, Batch: &engine.Batch{}}}, 0, 0},
 		{[]*engine.Step{{Seconds: 9, WritersWait: engine.WaitBriefly, Outside: outside}}, 0, 0},
 		{[]*engine.Step{{Seconds: 9, Pause: 0.5, WritersWait: engine.WaitBriefly, Outside: outside}}, 0.5, 1},
-		{[]*engine.Step{{Seconds: 9, WritersWait: engine.WaitThroughout, Outside: outside}, {Seconds: 2, WritersWait: engine.WaitBriefly}}, 9, 1},
+		{[]*engine.Step{{Seconds: 9, WritersWait: engine.WaitThroughout, Outside: outside},
+			{Seconds: 2, WritersWait: engine.WaitBriefly}}, 9, 1},
 	} {
 		for i, s := range c.steps {
 			s.Number = i + 1
@@ -205,8 +215,10 @@ func TestWhatCannotBePlanned(t *testing.T) {
 				t.Fatalf("got %v", err)
 			}
 			f := list[0]
-			if f.Rule != c.rule || f.Where.Line != c.line || c.column > 0 && f.Where.Column != c.column || f.Cure == "" && c.rule == "name-in-use" {
-				t.Errorf("got %s at %d:%d (%v), wanted %s at %d:%d", f.Rule, f.Where.Line, f.Where.Column, f, c.rule, c.line, c.column)
+			if f.Rule != c.rule || f.Where.Line != c.line || c.column > 0 && f.Where.Column != c.column || f.Cure == "" &&
+				c.rule == "name-in-use" {
+				t.Errorf("got %s at %d:%d (%v), wanted %s at %d:%d", f.Rule, f.Where.Line, f.Where.Column, f, c.rule, c.line,
+					c.column)
 			}
 		})
 	}
@@ -215,9 +227,14 @@ func TestWhatCannotBePlanned(t *testing.T) {
 // The way back of a record that went through the ledger's text leads to the tables of before.
 func TestTheWayBackOfARecord(t *testing.T) {
 	for _, text := range []string{
-		"alter table vessel add column code text not null using (name)", "alter table vessel drop constraint vessel_berth_id_reference, drop column berth_id", "alter table vessel rename column name to title, rename to ship", "drop view named; drop table vessel",
-		"create table pilot (id integer primary key, name text)", "create index by_flag on vessel (flag)", "drop index by_name on vessel", "alter table vessel alter flag set data type varchar(9), alter flag set default 'NO'",
-		"alter table vessel add constraint short check (length(name) < 90)", "drop view named", "create view more as select id from vessel", "comment on table vessel is 'what floats'",
+		"alter table vessel add column code text not null using (name)",
+		"alter table vessel drop constraint vessel_berth_id_reference, drop column berth_id",
+		"alter table vessel rename column name to title, rename to ship", "drop view named; drop table vessel",
+		"create table pilot (id integer primary key, name text)", "create index by_flag on vessel (flag)",
+		"drop index by_name on vessel", "alter table vessel alter flag set data type varchar(9), alter flag set " +
+			"default 'NO'",
+		"alter table vessel add constraint short check (length(name) < 90)", "drop view named",
+		"create view more as select id from vessel", "comment on table vessel is 'what floats'",
 	} {
 		t.Run(text, func(t *testing.T) {
 			c := newChart(t, 10)
@@ -230,7 +247,8 @@ func TestTheWayBackOfARecord(t *testing.T) {
 			if err != nil {
 				t.Fatal(err)
 			}
-			back, err := planner.Retreat(t.Context(), plan.Progress{Record: &ledger.Migration{Version: "0002", Name: "change", Changes: data}})
+			back, err := planner.Retreat(t.Context(), plan.Progress{Record: &ledger.Migration{Version: "0002", Name: "change",
+				Changes: data}})
 			if err != nil {
 				t.Fatal(err)
 			}
@@ -245,13 +263,16 @@ func TestTheWayBackOfARecord(t *testing.T) {
 
 // ours leaves out what Lastboard makes for itself.
 func ours(list []*schema.Table) []*schema.Table {
-	return slices.DeleteFunc(slices.Clone(list), func(t *schema.Table) bool { return strings.HasPrefix(t.Name, engine.Prefix) })
+	return slices.DeleteFunc(slices.Clone(list), func(t *schema.Table) bool {
+		return strings.HasPrefix(t.Name, engine.Prefix)
+	})
 }
 
 func TestNoWayBack(t *testing.T) {
 	c := newChart(t, 10)
 	planner := c.planner()
-	forward, err := planner.Advance(t.Context(), c.migration("native sqlite $$ create table pier (id integer) $$ touching pier no way back"))
+	forward, err := planner.Advance(t.Context(), c.migration(
+		"native sqlite $$ create table pier (id integer) $$ touching pier no way back"))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -269,7 +290,8 @@ func TestNoWayBack(t *testing.T) {
 // Which table and column was which before is told over several statements.
 func TestOrigins(t *testing.T) {
 	c := newChart(t, 10)
-	p := c.advance("alter table vessel rename to ship; alter table ship rename column name to title; alter table ship rename column title to label; create table pilot (id integer primary key)")
+	p := c.advance("alter table vessel rename to ship; alter table ship rename column name to title; alter table " +
+		"ship rename column title to label; create table pilot (id integer primary key)")
 	origins := plan.Origins(p.Records)
 	o, ok := origins["ship"]
 	if !ok || o.Table != "vessel" || o.Columns["label"] != "name" {

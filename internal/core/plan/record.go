@@ -225,7 +225,9 @@ func (r *Record) inverse(current *schema.Schema) (*schema.Change, error) {
 // unmirrored gives the change that takes mirrors away; nil where they have gone.
 func (r *Record) unmirrored(current *schema.Schema) *schema.MirrorChange {
 	t := current.Table(r.Mirror.Table)
-	if t == nil || !slices.ContainsFunc(r.Mirror.Pairs, func(m schema.Mirror) bool { return t.Column(m.Name) != nil && t.Column(m.Column) != nil }) {
+	if t == nil || !slices.ContainsFunc(r.Mirror.Pairs, func(m schema.Mirror) bool {
+		return t.Column(m.Name) != nil && t.Column(m.Column) != nil
+	}) {
 		return nil
 	}
 	return &schema.MirrorChange{Before: t, After: schema.Unmirrored(t, r.Mirror.Pairs), Pairs: r.Mirror.Pairs, Off: true}
@@ -240,7 +242,8 @@ func (r *Record) keep(what string) *engine.Keeping {
 }
 
 func (r *Record) inverseTable(current *schema.Schema) (*schema.TableChange, error) {
-	forward := &schema.TableChange{Before: r.Table.Before, After: r.Table.After, From: r.Table.From, Restore: map[string]sqltext.Expr{}, Fill: map[string]schema.Fill{}}
+	forward := &schema.TableChange{Before: r.Table.Before, After: r.Table.After, From: r.Table.From,
+		Restore: map[string]sqltext.Expr{}, Fill: map[string]schema.Fill{}}
 	for column, cast := range r.Table.Converted {
 		forward.Fill[column] = schema.Fill{Cast: cast}
 	}
@@ -270,7 +273,8 @@ func (r *Record) inverseTable(current *schema.Schema) (*schema.TableChange, erro
 		case engine.KeptValues:
 			back.PutBack = map[string]*schema.Kept{}
 			for i, column := range k.Columns {
-				back.PutBack[oldName(forward, column)] = &schema.Kept{Table: k.Kept, Keys: newNames(forward, k.Keys), Column: fmt.Sprintf("o%d", i+1)}
+				back.PutBack[oldName(forward, column)] = &schema.Kept{Table: k.Kept, Keys: newNames(forward, k.Keys),
+					Column: fmt.Sprintf("o%d", i+1)}
 			}
 		}
 	}
@@ -313,7 +317,8 @@ func (r *Record) standing(now, before *schema.Table, from map[string]string) *sc
 func putColumnsBack(back, forward *schema.TableChange, k *engine.Keeping, wrote string) {
 	for i, column := range k.Columns {
 		fill := back.Fill[column]
-		fill.Kept = &schema.Kept{Table: k.Kept, Keys: newNames(forward, k.Keys), Column: fmt.Sprintf("o%d", i+1), Wrote: wrote}
+		fill.Kept = &schema.Kept{Table: k.Kept, Keys: newNames(forward, k.Keys), Column: fmt.Sprintf("o%d", i+1),
+			Wrote: wrote}
 		back.Fill[column] = fill
 	}
 }
@@ -348,7 +353,8 @@ func (r *Record) withOthers(now, before *schema.Table, t *schema.TableChange) *s
 	out, after := *before, r.Table.After
 	out.Columns = slices.Clone(before.Columns)
 	for _, c := range now.Columns {
-		if _, taken := t.From[c.Name]; !taken && before.Column(c.Name) == nil && after.Column(c.Name) == nil && !strings.HasPrefix(c.Name, engine.Prefix) {
+		if _, taken := t.From[c.Name]; !taken && before.Column(c.Name) == nil && after.Column(c.Name) == nil &&
+			!strings.HasPrefix(c.Name, engine.Prefix) {
 			out.Columns = append(out.Columns, c)
 			t.From[c.Name] = c.Name
 		}
@@ -357,13 +363,17 @@ func (r *Record) withOthers(now, before *schema.Table, t *schema.TableChange) *s
 	stays := func(columns ...string) bool {
 		return !slices.ContainsFunc(columns, func(c string) bool { return out.Column(c) == nil || now.Column(c) == nil })
 	}
-	out.Indexes = withParts(before.Indexes, after.Indexes, now.Indexes, func(x *schema.Index) string { return x.Name }, func(x *schema.Index) bool {
-		return !slices.ContainsFunc(x.Parts, func(p schema.IndexPart) bool { return p.Column != "" && !stays(p.Column) })
-	})
+	out.Indexes = withParts(before.Indexes, after.Indexes, now.Indexes, func(x *schema.Index) string { return x.Name },
+		func(x *schema.Index) bool {
+			return !slices.ContainsFunc(x.Parts, func(p schema.IndexPart) bool { return p.Column != "" && !stays(p.Column) })
+		})
 	keyStays := func(k *schema.Key) bool { return stays(k.Columns...) }
-	out.Uniques = withParts(before.Uniques, after.Uniques, now.Uniques, func(k *schema.Key) string { return k.Name }, keyStays)
-	out.Checks = withParts(before.Checks, after.Checks, now.Checks, func(k *schema.Check) string { return k.Name }, func(*schema.Check) bool { return true })
-	out.ForeignKeys = withParts(before.ForeignKeys, after.ForeignKeys, now.ForeignKeys, func(k *schema.ForeignKey) string { return k.Name }, func(k *schema.ForeignKey) bool { return stays(k.Columns...) })
+	out.Uniques = withParts(before.Uniques, after.Uniques, now.Uniques, func(k *schema.Key) string { return k.Name },
+		keyStays)
+	out.Checks = withParts(before.Checks, after.Checks, now.Checks, func(k *schema.Check) string { return k.Name },
+		func(*schema.Check) bool { return true })
+	out.ForeignKeys = withParts(before.ForeignKeys, after.ForeignKeys, now.ForeignKeys,
+		func(k *schema.ForeignKey) string { return k.Name }, func(k *schema.ForeignKey) bool { return stays(k.Columns...) })
 	return &out
 }
 
@@ -373,7 +383,8 @@ func withParts[T any](before, after, now []T, name func(T) string, stays func(T)
 	out := slices.Clone(before)
 	for _, x := range now {
 		same := func(o T) bool { return schema.SameName(name(o), name(x)) }
-		if !slices.ContainsFunc(before, same) && !slices.ContainsFunc(after, same) && !strings.HasPrefix(name(x), engine.Prefix) && stays(x) {
+		if !slices.ContainsFunc(before, same) && !slices.ContainsFunc(after, same) &&
+			!strings.HasPrefix(name(x), engine.Prefix) && stays(x) {
 			out = append(out, x)
 		}
 	}
@@ -404,7 +415,8 @@ func (r *Record) partial(current *schema.Schema, gone bool, kept func(table stri
 	if now == nil {
 		return nil, fmt.Errorf("table %s is not there", r.Table.Before.Name)
 	}
-	t := &schema.TableChange{Before: now, From: map[string]string{}, Fill: map[string]schema.Fill{}, Discard: map[string]bool{}, Back: true}
+	t := &schema.TableChange{Before: now, From: map[string]string{}, Fill: map[string]schema.Fill{},
+		Discard: map[string]bool{}, Back: true}
 	forward := &schema.TableChange{From: r.Table.From}
 	for _, c := range r.Table.Before.Columns {
 		name := c.Name

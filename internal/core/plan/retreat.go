@@ -25,7 +25,8 @@ type Progress struct {
 // Retreat plans the way back of a migration, derived from the tables before and
 // after each of its statements, the last first.
 func (p *Planner) Retreat(ctx context.Context, m Progress) (*Plan, error) {
-	out := &Plan{Version: m.Record.Version, Name: m.Record.Name, Direction: ledger.Retreat, Before: p.current, Facts: p.newFacts()}
+	out := &Plan{Version: m.Record.Version, Name: m.Record.Name, Direction: ledger.Retreat, Before: p.current,
+		Facts: p.newFacts()}
 	out.Facts.Steps = m.Steps
 	records, err := DecodeRecords(m.Record.Changes)
 	if err != nil {
@@ -82,7 +83,8 @@ func (p *Planner) keepsRows(ctx context.Context, version, sql string, before *sc
 	}
 	lost := func(format string, args ...any) error {
 		return fault.New(fault.Refused, "rows-would-go", "bring them elsewhere and delete them here, then retreat again",
-			"the statement that takes migration %s back would drop %s, and nothing of that is kept", version, fmt.Sprintf(format, args...))
+			"the statement that takes migration %s back would drop %s, and nothing of that is kept", version,
+			fmt.Sprintf(format, args...))
 	}
 	for _, t := range before.Tables {
 		after := p.current.Table(t.Name)
@@ -145,7 +147,8 @@ func undo(out *Plan, steps []ledger.Step) {
 	for _, s := range steps {
 		if s.State != "waiting" && len(s.Step.Undo) > 0 {
 			step := &engine.Step{
-				Kind: engine.Catalog, Table: s.Step.Table, What: "let go of what was made in between", SQL: s.Step.Undo, Lock: s.Step.Lock, WritersWait: engine.WaitBriefly,
+				Kind: engine.Catalog, Table: s.Step.Table, What: "let go of what was made in between", SQL: s.Step.Undo,
+				Lock: s.Step.Lock, WritersWait: engine.WaitBriefly,
 			}
 			for _, k := range s.Step.Keeps {
 				step.PutsBack = append(step.PutsBack, k.Kept)
@@ -182,7 +185,8 @@ func (p *Planner) forgetMissing(ctx context.Context, out *Plan, steps []ledger.S
 		}
 	}
 	if len(list) > 0 {
-		out.Steps = append(out.Steps, &engine.Step{Kind: engine.Catalog, What: "forget what is not kept", Lock: "none", WritersWait: engine.WaitNo, PutsBack: list})
+		out.Steps = append(out.Steps, &engine.Step{Kind: engine.Catalog, What: "forget what is not kept", Lock: "none",
+			WritersWait: engine.WaitNo, PutsBack: list})
 	}
 	return nil
 }
@@ -204,11 +208,13 @@ func (p *Planner) noWayBack(version string, err error) *fault.Fault {
 
 // NoWayBack is the refusal to take a migration back whose native statement has no way back.
 func NoWayBack(version string) *fault.Fault {
-	return fault.New(fault.Refused, "no-way-back", "", "migration %s says that its native statement has no way back", version)
+	return fault.New(fault.Refused, "no-way-back", "", "migration %s says that its native statement has no way back",
+		version)
 }
 
 // wayBack gives the change that takes one record back, as far as it came.
-func (p *Planner) wayBack(ctx context.Context, out *Plan, r *Record, steps []ledger.Step, i int) (*schema.Change, error) {
+func (p *Planner) wayBack(ctx context.Context, out *Plan, r *Record, steps []ledger.Step,
+	i int) (*schema.Change, error) {
 	switch {
 	case steps == nil || finished(steps, i), r.Mirror != nil && begun(steps, i):
 		return r.inverse(p.current)
@@ -268,7 +274,8 @@ func (p *Planner) useKept(m *migration.Migration, statement int, c *schema.Table
 // keptOf reports whether the retreat of a migration kept something of a statement's
 // table, and the migration is unchanged.
 func keptOf(k ledger.Kept, m *migration.Migration, statement int, table string) bool {
-	return k.Version == m.Version && k.Direction == ledger.Retreat && k.Checksum == m.Checksum() && k.Keeping.Statement == statement &&
+	return k.Version == m.Version && k.Direction == ledger.Retreat && k.Checksum == m.Checksum() &&
+		k.Keeping.Statement == statement &&
 		schema.SameName(k.Keeping.Table, table)
 }
 

@@ -25,7 +25,8 @@ const (
 
 // slowLookups asks the engine how it would do the steps of a change that look something up,
 // adds to their forecast what they read, and says what would take too long.
-func (p *Planner) slowLookups(ctx context.Context, out *Plan, m *migration.Migration, st sqltext.Statement, c *schema.Change) error {
+func (p *Planner) slowLookups(ctx context.Context, out *Plan, m *migration.Migration, st sqltext.Statement,
+	c *schema.Change) error {
 	e, ok := p.in.DB.(engine.Explainer)
 	if !ok || p.told != nil {
 		return nil
@@ -62,7 +63,8 @@ func (p *Planner) slowLookups(ctx context.Context, out *Plan, m *migration.Migra
 				cure = "an index beforehand: create index on " + table.Name + " (" + strings.Join(columns, ", ") + ")"
 			}
 			out.Slow = at(m, st.Start(), fault.New(fault.Refused, "slow-statement", cure+"; or allow it with --slow-statement",
-				"it reads all of %s for each row of %s, %d rows for each of %d: about %s", table.Name, s.Table, inner, p.rows[s.Table], duration(seconds)))
+				"it reads all of %s for each row of %s, %d rows for each of %d: about %s", table.Name, s.Table, inner,
+				p.rows[s.Table], duration(seconds)))
 		}
 	}
 	return nil
@@ -137,7 +139,8 @@ func sourcesOf(c *schema.Change) map[string]string {
 			if tokens[i+1].Is("as") {
 				i++
 			}
-			if named(tokens[i+1]) && !slices.ContainsFunc([]string{"where", "join", "left", "inner", "cross", "on", "order", "group", "limit", "union"}, tokens[i+1].Is) {
+			if named(tokens[i+1]) && !slices.ContainsFunc([]string{"where", "join", "left", "inner", "cross", "on", "order",
+				"group", "limit", "union"}, tokens[i+1].Is) {
 				tables[strings.ToLower(tokens[i+1].Value)] = table
 			}
 		}
@@ -154,7 +157,8 @@ func lookedUpBy(c *schema.Change, alias string, table *schema.Table) (columns []
 				continue
 			}
 			col := table.Column(tokens[i+2].Value)
-			if compared := tokens[i+3].Is("=") || i > 0 && tokens[i-1].Is("="); compared && col != nil && !slices.Contains(columns, col.Name) {
+			if compared := tokens[i+3].Is("=") || i > 0 && tokens[i-1].Is("="); compared && col != nil &&
+				!slices.Contains(columns, col.Name) {
 				columns = append(columns, col.Name)
 			}
 		}

@@ -14,7 +14,8 @@ import (
 
 // warn adds what only the database can tell of a statement: rows that stay null,
 // and triggers that a backfill fires.
-func (p *Planner) warn(ctx context.Context, out *Plan, m *migration.Migration, st sqltext.Statement, c *schema.Change) error {
+func (p *Planner) warn(ctx context.Context, out *Plan, m *migration.Migration, st sqltext.Statement,
+	c *schema.Change) error {
 	note := func(level fault.Level, rule, cure, format string, args ...any) {
 		f := at(m, st.Start(), fault.New(0, rule, cure, format, args...))
 		f.Level = level
@@ -25,7 +26,8 @@ func (p *Planner) warn(ctx context.Context, out *Plan, m *migration.Migration, s
 		for _, col := range t.Added() {
 			_, filled := t.Fill[col.Name]
 			if rows > 0 && !filled && col.Default == nil && col.Generated == nil && !col.NotNull {
-				note(fault.Note, "rows-stay-null", "write using (expression) to give them a value", "%d rows of %s will have no %s", rows, t.Before.Name, col.Name)
+				note(fault.Note, "rows-stay-null", "write using (expression) to give them a value", "%d rows of %s will have no %s",
+					rows, t.Before.Name, col.Name)
 			}
 		}
 		for _, col := range t.Added() {
@@ -88,11 +90,14 @@ func (p *Planner) warnMirrors(out *Plan, m *migration.Migration, st sqltext.Stat
 	}
 	if len(triggers) > 0 {
 		note(fault.Note, "trigger-names-column", "make them do without the old name before it is settled",
-			"triggers of %s (%s) may name %s, which the server does not tell", c.Before.Name, strings.Join(triggers, ", "), strings.Join(columns, ", "))
+			"triggers of %s (%s) may name %s, which the server does not tell", c.Before.Name, strings.Join(triggers, ", "),
+			strings.Join(columns, ", "))
 	}
 	for _, x := range c.After.Indexes {
 		if x.Unique && c.Before.Index(x.Name) == nil {
-			note(fault.Note, "upserts-may-clash", "let them try again", "while the overlap is open, two programs that insert the same new value of %s at the same moment with on conflict may be told that it is there already",
+			note(fault.Note, "upserts-may-clash", "let them try again",
+				"while the overlap is open, two programs that insert the same new value of %s at the same moment with on "+
+					"conflict may be told that it is there already",
 				strings.Join(columns, ", "))
 			break
 		}
@@ -100,7 +105,8 @@ func (p *Planner) warnMirrors(out *Plan, m *migration.Migration, st sqltext.Stat
 }
 
 // warnAlong names what goes with the columns that are dropped, and comes back with none.
-func (p *Planner) warnAlong(ctx context.Context, note func(fault.Level, string, string, string, ...any), t *schema.TableChange) error {
+func (p *Planner) warnAlong(ctx context.Context, note func(fault.Level, string, string, string, ...any),
+	t *schema.TableChange) error {
 	bearer, ok := p.in.DB.(engine.Bearer) // nobody reads the warnings of a plan that is made again
 	if !ok || t == nil || t.Before == nil || t.After == nil {
 		return nil
@@ -114,14 +120,16 @@ func (p *Planner) warnAlong(ctx context.Context, note func(fault.Level, string, 
 	}
 	list, err := bearer.GoesAlong(ctx, t.Before.Name, columns)
 	if len(list) > 0 {
-		note(fault.Warning, "goes-along", "write down how to make it again: a retreat brings the column and its values, and not this", "with %s goes %s", strings.Join(columns, ", "), strings.Join(list, ", "))
+		note(fault.Warning, "goes-along", "write down how to make it again: a retreat brings the column and its values, "+
+			"and not this", "with %s goes %s", strings.Join(columns, ", "), strings.Join(list, ", "))
 	}
 	return err
 }
 
 // warnLent names code of others that a change of their tables would run with all the rights of
 // Lastboard's account.
-func (p *Planner) warnLent(ctx context.Context, note func(fault.Level, string, string, string, ...any), c *schema.Change) error {
+func (p *Planner) warnLent(ctx context.Context, note func(fault.Level, string, string, string, ...any),
+	c *schema.Change) error {
 	lender, ok := p.in.DB.(engine.Lender)
 	if !ok {
 		return nil
@@ -133,14 +141,16 @@ func (p *Planner) warnLent(ctx context.Context, note func(fault.Level, string, s
 		}
 		if len(code) > 0 {
 			note(fault.Warning, "runs-for-others", "run migrations as a login that is a member of "+owner+" and no superuser",
-				"table %s belongs to %s, and a superuser changes it: code of others runs with all rights: %s", table, owner, strings.Join(code, ", "))
+				"table %s belongs to %s, and a superuser changes it: code of others runs with all rights: %s", table, owner,
+				strings.Join(code, ", "))
 		}
 	}
 	return nil
 }
 
 // warnTriggers names the user's own triggers that writing rows would fire.
-func (p *Planner) warnTriggers(note func(fault.Level, string, string, string, ...any), t *schema.Table, event string, columns []string) {
+func (p *Planner) warnTriggers(note func(fault.Level, string, string, string, ...any), t *schema.Table, event string,
+	columns []string) {
 	var names []string
 	for _, tr := range t.Triggers {
 		if fires(tr.SQL, event, columns) {
@@ -148,7 +158,8 @@ func (p *Planner) warnTriggers(note func(fault.Level, string, string, string, ..
 		}
 	}
 	if len(names) > 0 {
-		note(fault.Warning, "fires-triggers", "drop them with a native statement before it and make them again after it, if they should not act",
+		note(fault.Warning, "fires-triggers", "drop them with a native statement before it and make them again after "+
+			"it, if they should not act",
 			"writing rows of %s fires %s once for each", t.Name, strings.Join(names, ", "))
 	}
 }

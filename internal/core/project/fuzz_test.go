@@ -14,7 +14,9 @@ import (
 // on.
 func FuzzLoad(f *testing.F) {
 	f.Add(office)
-	for _, text := range []string{"", "database = 3", "databases = 1\n", "[databases.x]\nurl = '${A}'\n", "[databases.x.pace]\nrest = nan\nwork_share = 'nan %'\n", "[databases.\"\"]\nurl = 'sqlite:'\n", "[databases.x]\nurl = \"\"\"\n", "a.b.c = {d = [1, {}]}"} {
+	for _, text := range []string{"", "database = 3", "databases = 1\n", "[databases.x]\nurl = '${A}'\n",
+		"[databases.x.pace]\nrest = nan\nwork_share = 'nan %'\n", "[databases.\"\"]\nurl = 'sqlite:'\n",
+		"[databases.x]\nurl = \"\"\"\n", "a.b.c = {d = [1, {}]}"} {
 		f.Add(text)
 	}
 	dir := f.TempDir()

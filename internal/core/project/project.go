@@ -113,7 +113,8 @@ func Load(dir string) (*Project, error) {
 	path := filepath.Join(dir, File)
 	data, err := files.Read(path, files.Settings)
 	if errors.Is(err, os.ErrNotExist) || errors.Is(err, syscall.ENOTDIR) {
-		return nil, fault.New(fault.Usage, "project-missing", "run lastboard init here, or name the project's folder with --project", "there is no %s in %s", File, dir)
+		return nil, fault.New(fault.Usage, "project-missing",
+			"run lastboard init here, or name the project's folder with --project", "there is no %s in %s", File, dir)
 	}
 	if err != nil {
 		return nil, err
@@ -134,17 +135,20 @@ func Load(dir string) (*Project, error) {
 	for name, d := range f.Databases {
 		db := &Database{Name: name, Live: d.Live, Confirm: d.Confirm, LedgerHere: d.Ledger == "here", RunsAs: d.RunsAs}
 		if d.Ledger != "" && !db.LedgerHere {
-			return nil, fault.New(fault.Usage, "configuration", `write ledger = "here", or leave it out`, "%s: ledger of database %s is not \"here\": %q", path, name, d.Ledger)
+			return nil, fault.New(fault.Usage, "configuration", `write ledger = "here", or leave it out`,
+				"%s: ledger of database %s is not \"here\": %q", path, name, d.Ledger)
 		}
 		if db.URL, err = expand(path, name, d.URL); err != nil {
 			return nil, err
 		}
-		for key, n := range map[string]struct{ said, to *int }{"lock_tries": {d.Pace.LockTries, &db.Pace.LockTries}, "keep_days": {d.Pace.KeepDays, &db.Pace.KeepDays}} {
+		for key, n := range map[string]struct{ said, to *int }{"lock_tries": {d.Pace.LockTries, &db.Pace.LockTries},
+			"keep_days": {d.Pace.KeepDays, &db.Pace.KeepDays}} {
 			if n.said == nil {
 				continue
 			}
 			if *n.to = *n.said; *n.to < 1 {
-				return nil, fault.New(fault.Usage, "configuration", "write a number from 1, or delete the line", "%s: %s of database %s is %d", path, key, name, *n.said)
+				return nil, fault.New(fault.Usage, "configuration", "write a number from 1, or delete the line",
+					"%s: %s of database %s is %d", path, key, name, *n.said)
 			}
 		}
 		if db.Pace.WorkShare, err = workShare(path, db, d.Pace); err != nil {
@@ -153,24 +157,28 @@ func Load(dir string) (*Project, error) {
 		for key, v := range map[string]struct {
 			text string
 			to   *time.Duration
-		}{"batch_time": {d.Pace.BatchTime, &db.Pace.BatchTime}, "batch_limit": {d.Pace.BatchLimit, &db.Pace.BatchLimit}, "lock_wait": {d.Pace.LockWait, &db.Pace.LockWait}} {
+		}{"batch_time": {d.Pace.BatchTime, &db.Pace.BatchTime}, "batch_limit": {d.Pace.BatchLimit, &db.Pace.BatchLimit},
+			"lock_wait": {d.Pace.LockWait, &db.Pace.LockWait}} {
 			if v.text == "" {
 				continue
 			}
 			if *v.to, err = time.ParseDuration(v.text); err != nil || *v.to <= 0 {
-				return nil, fault.New(fault.Usage, "configuration", `write it as "100ms" or "2s"`, "%s: %s of database %s is not a time: %q", path, key, name, v.text)
+				return nil, fault.New(fault.Usage, "configuration", `write it as "100ms" or "2s"`,
+					"%s: %s of database %s is not a time: %q", path, key, name, v.text)
 			}
 		}
 		for key, v := range map[string]struct {
 			text string
 			to   **time.Duration
-		}{"replica_behind": {d.Pace.ReplicaBehind, &db.Pace.ReplicaBehind}, "old_transaction": {d.Pace.OldTransaction, &db.Pace.OldTransaction}} {
+		}{"replica_behind": {d.Pace.ReplicaBehind, &db.Pace.ReplicaBehind},
+			"old_transaction": {d.Pace.OldTransaction, &db.Pace.OldTransaction}} {
 			if v.text == "" {
 				continue
 			}
 			bound, err := time.ParseDuration(v.text)
 			if err != nil || bound < 0 {
-				return nil, fault.New(fault.Usage, "configuration", `write it as "5s" or "10m"; "0s" holds for none`, "%s: %s of database %s is not a time: %q", path, key, name, v.text)
+				return nil, fault.New(fault.Usage, "configuration", `write it as "5s" or "10m"; "0s" holds for none`,
+					"%s: %s of database %s is not a time: %q", path, key, name, v.text)
 			}
 			*v.to = &bound
 		}
@@ -193,7 +201,8 @@ func workShare(path string, db *Database, pace filePace) (float64, error) {
 	}
 	if pace.Rest != nil {
 		share := max(1/(1+max(*pace.Rest, 0)), LeastShare)
-		return 0, wrong(fmt.Sprintf(`write work_share = "%.0f %%"`, 100*share), "rest of database %s is said otherwise now, as the share of time that a backfill works", db.Name)
+		return 0, wrong(fmt.Sprintf(`write work_share = "%.0f %%"`, 100*share),
+			"rest of database %s is said otherwise now, as the share of time that a backfill works", db.Name)
 	}
 	if pace.WorkShare == "" {
 		return 0, nil
@@ -202,9 +211,12 @@ func workShare(path string, db *Database, pace filePace) (float64, error) {
 	percent, err := strconv.ParseFloat(strings.TrimSpace(text), 64)
 	switch {
 	case !ok || err != nil || !(percent >= 100*LeastShare && percent <= 100):
-		return 0, wrong(`write work_share = "40 %"`, "work_share of database %s is not a share of %.0f %% to 100 %%: %q", db.Name, 100*LeastShare, pace.WorkShare)
+		return 0, wrong(`write work_share = "40 %"`, "work_share of database %s is not a share of %.0f %% to 100 %%: %q",
+			db.Name, 100*LeastShare, pace.WorkShare)
 	case isFile(db.URL) && percent > 100*MostOfAFile:
-		return 0, wrong(fmt.Sprintf(`write work_share = "%.0f %%"`, 100*MostOfAFile), "work_share of database %s is above %.0f %%: a file has one writer, and applications need it for as long", db.Name, 100*MostOfAFile)
+		return 0, wrong(fmt.Sprintf(`write work_share = "%.0f %%"`, 100*MostOfAFile),
+			"work_share of database %s is above %.0f %%: a file has one writer, and applications need it for as long", db.Name,
+			100*MostOfAFile)
 	}
 	return percent / 100, nil
 }
@@ -245,7 +257,8 @@ func explain(path, text string, err error) error {
 		}
 	}
 	if strings.HasPrefix(f.Message, "cannot store a table in a string") {
-		f.Message, f.Cure = decode.Key()[0]+" needs a text between quotes, and this is a section", "did you mean [databases.NAME]?"
+		f.Message, f.Cure = decode.Key()[0]+" needs a text between quotes, and this is a section",
+			"did you mean [databases.NAME]?"
 	}
 	f.Source = secret.ReplaceAllString(sqltext.SourceLine(text, f.Where.Line), "$1$2…")
 	return f
@@ -258,7 +271,8 @@ var secret = regexp.MustCompile(`(://[^:/@"']*:)[^@"']*|(?i:((?:ssl)?password\s*
 var mismatch = regexp.MustCompile(`^cannot decode TOML (\w+) into struct field \S+ of type (\S+)$`)
 
 var kindWords = map[string]string{
-	"string": "a text between quotes", "bool": "true or false", "int": "a whole number", "float64": "a number", "[]string": "a list of texts",
+	"string": "a text between quotes", "bool": "true or false", "int": "a whole number", "float64": "a number",
+	"[]string": "a list of texts",
 }
 
 var variable = regexp.MustCompile(`\$\{([A-Za-z_][A-Za-z0-9_]*)\}`)
@@ -266,7 +280,8 @@ var variable = regexp.MustCompile(`\$\{([A-Za-z_][A-Za-z0-9_]*)\}`)
 // expand puts the environment's values into a URL.
 func expand(path, database, url string) (string, error) {
 	if url == "" {
-		return "", fault.New(fault.Usage, "configuration", `write url = "`+engine.Files().Example+`"`, "%s: database %s has no url", path, database)
+		return "", fault.New(fault.Usage, "configuration", `write url = "`+engine.Files().Example+`"`,
+			"%s: database %s has no url", path, database)
 	}
 	var missing string
 	out := variable.ReplaceAllStringFunc(url, func(m string) string {
@@ -302,7 +317,8 @@ func (p *Project) Pick(name, url string) (*Database, error) {
 	}
 	slices.Sort(names)
 	if name == "" {
-		return nil, fault.New(fault.Usage, "configuration", "name one with --database: "+strings.Join(names, ", "), "lastboard.toml does not say which database to use")
+		return nil, fault.New(fault.Usage, "configuration", "name one with --database: "+strings.Join(names, ", "),
+			"lastboard.toml does not say which database to use")
 	}
 	db, ok := p.Databases[name]
 	if !ok {
@@ -313,7 +329,8 @@ func (p *Project) Pick(name, url string) (*Database, error) {
 		return nil, fault.New(fault.Usage, "configuration", cure, "lastboard.toml has no database %s", name)
 	}
 	if m := variable.FindStringSubmatch(db.URL); m != nil {
-		return nil, fault.New(fault.Usage, "configuration", "set it, and run the command again", "the url of database %s needs the environment variable %s", name, m[1])
+		return nil, fault.New(fault.Usage, "configuration", "set it, and run the command again",
+			"the url of database %s needs the environment variable %s", name, m[1])
 	}
 	return db, nil
 }

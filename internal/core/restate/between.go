@@ -28,7 +28,8 @@ func Table(from, to *schema.Table, text schema.Text) []Part {
 	}
 	var parts []Part
 	if len(b.actions) > 0 {
-		parts = append(parts, Part{&sqltext.AlterTable{Table: sqltext.Name{Name: to.Name}, Actions: b.actions}, b.decide, b.notes})
+		parts = append(parts, Part{&sqltext.AlterTable{Table: sqltext.Name{Name: to.Name}, Actions: b.actions}, b.decide,
+			b.notes})
 	} else if len(b.notes) > 0 {
 		parts = append(parts, Part{Notes: b.notes})
 	}
@@ -131,7 +132,8 @@ func (b *between) columns() {
 	}
 	for _, d := range dropped {
 		for _, a := range likely(d, added) {
-			b.decide = append(b.decide, fmt.Sprintf("is %s.%s another name for %s? Then write: rename column %s to %s, instead of the drop and the add",
+			b.decide = append(b.decide, fmt.Sprintf("is %s.%s another name for %s? Then write: rename column %s to %s, "+
+				"instead of the drop and the add",
 				b.to.Name, a.Name, d.Name, d.Name, a.Name))
 		}
 	}
@@ -173,7 +175,8 @@ func (b *between) order() {
 		}
 	}
 	if !slices.Equal(before, after) {
-		b.note("the order of the columns differs (wanted: %s); alter column … set position … rebuild moves one, at the cost of a copy of the table", strings.Join(after, ", "))
+		b.note("the order of the columns differs (wanted: %s); alter column … set position … rebuild moves one, at the "+
+			"cost of a copy of the table", strings.Join(after, ", "))
 	}
 }
 
@@ -221,7 +224,8 @@ func (b *between) column(old, c *schema.Column) {
 		b.add(&sqltext.SetOnUpdate{Column: name, On: c.OnUpdateNow})
 	}
 	if !strings.EqualFold(old.Collate, c.Collate) {
-		b.note("column %s compares by %s and is to compare by %s: no statement changes that", name, collation(old.Collate), collation(c.Collate))
+		b.note("column %s compares by %s and is to compare by %s: no statement changes that", name, collation(old.Collate),
+			collation(c.Collate))
 	}
 }
 
@@ -276,7 +280,8 @@ func (b *between) indexes() (dropped, made []Part) {
 		if st, ok := CreateIndex(b.to, x); ok {
 			made = append(made, Part{Statement: st})
 		} else {
-			made = append(made, Part{Notes: []string{"index " + x.Name + " cannot be said in the language: write it with native"}})
+			made = append(made, Part{Notes: []string{"index " + x.Name +
+				" cannot be said in the language: write it with native"}})
 		}
 	}
 	return dropped, made
@@ -344,15 +349,18 @@ func Schema(from, to *schema.Schema, text schema.Text) []Part {
 			continue
 		}
 		p := Part{Statement: &sqltext.DropTable{Table: sqltext.Name{Name: t.Name}}}
-		p.Decide = append(p.Decide, fmt.Sprintf("is table %s to go, with its rows? What is wanted does not speak of it. If it stays, delete the drop", t.Name))
+		p.Decide = append(p.Decide, fmt.Sprintf("is table %s to go, with its rows? What is wanted does not speak of it. "+
+			"If it stays, delete the drop", t.Name))
 		for _, a := range added {
-			p.Decide = append(p.Decide, fmt.Sprintf("is table %s another name for %s? Then write: alter table %s rename to %s, instead of the create and the drop", a, t.Name, t.Name, a))
+			p.Decide = append(p.Decide, fmt.Sprintf("is table %s another name for %s? Then write: alter table %s rename to "+
+				"%s, instead of the create and the drop", a, t.Name, t.Name, a))
 		}
 		parts = append(parts, p)
 	}
 	for _, w := range to.Views {
 		if v := from.View(w.Name); v == nil || schema.Words(w.Query) != schema.Words(v.Query) {
-			last = append(last, Part{Statement: &sqltext.CreateView{View: sqltext.Name{Name: w.Name}, Query: sqltext.Query{Text: w.Query}}})
+			last = append(last, Part{Statement: &sqltext.CreateView{View: sqltext.Name{Name: w.Name},
+				Query: sqltext.Query{Text: w.Query}}})
 		}
 	}
 	return append(append(views, parts...), last...)

@@ -130,6 +130,7 @@ func Check(k *schema.Check) *sqltext.Constraint {
 func ForeignKey(k *schema.ForeignKey) *sqltext.Constraint {
 	return &sqltext.Constraint{
 		Name: named(k.Name, k.Implied), Kind: sqltext.ForeignKey, Columns: k.Columns,
-		Ref: &sqltext.Reference{Table: sqltext.Name{Name: k.Table}, Columns: k.References, OnDelete: k.OnDelete, OnUpdate: k.OnUpdate},
+		Ref: &sqltext.Reference{Table: sqltext.Name{Name: k.Table}, Columns: k.References, OnDelete: k.OnDelete,
+			OnUpdate: k.OnUpdate},
 	}
 }

@@ -60,7 +60,8 @@ func (r *Runner) batches(ctx context.Context, p *progress, s *engine.Step, first
 	p.done[s.Number] = true
 	p.rows += rows
 	p.held = max(p.held, f.held)
-	r.observe(Event{What: "step-done", Version: p.record.Version, Step: s, Steps: len(p.steps), Rows: rows, Took: time.Since(f.started)})
+	r.observe(Event{What: "step-done", Version: p.record.Version, Step: s, Steps: len(p.steps), Rows: rows,
+		Took: time.Since(f.started)})
 	return nil
 }
 
@@ -121,7 +122,8 @@ func (f *filling) share(ctx context.Context) (list []backfill.Checkpoint, err er
 			return err
 		}
 		for part, c := range list {
-			if err := ledger.PutCheckpoint(ctx, tx, f.p.record.Version, f.p.record.Direction, f.number(part), c.Last, c.Upper, 0); err != nil {
+			if err := ledger.PutCheckpoint(ctx, tx, f.p.record.Version, f.p.record.Direction, f.number(part), c.Last, c.Upper,
+				0); err != nil {
 				return err
 			}
 		}
@@ -184,7 +186,8 @@ const aloneWait = time.Second
 
 // worker does one part of the keys. Workers that share them only look that this is
 // still the one runner: they would wait for each other to say so.
-func (f *filling) worker(ctx context.Context, db engine.Database, part int, shared bool, from backfill.Checkpoint) error {
+func (f *filling) worker(ctx context.Context, db engine.Database, part int, shared bool,
+	from backfill.Checkpoint) error {
 	beat := ledger.Beat
 	if shared {
 		beat = ledger.Holds
@@ -225,7 +228,8 @@ func (f *filling) worker(ctx context.Context, db engine.Database, part int, shar
 					return err
 				}
 			}
-			return ledger.PutCheckpoint(ctx, tx, f.p.record.Version, f.p.record.Direction, f.number(part), c.Last, c.Upper, c.Rows)
+			return ledger.PutCheckpoint(ctx, tx, f.p.record.Version, f.p.record.Direction, f.number(part), c.Last, c.Upper,
+				c.Rows)
 		},
 		GaveWay: func(times int, busy *engine.Busy) {
 			e := waiting(times, busy)
@@ -243,13 +247,15 @@ func (f *filling) worker(ctx context.Context, db engine.Database, part int, shar
 		TooSlow: func(rows int, slow *engine.Slow) {
 			f.lock.Lock()
 			defer f.lock.Unlock()
-			f.observe(Event{What: "too-slow", Version: f.p.record.Version, Step: f.step, Steps: len(f.p.steps), Rows: int64(rows), Why: slow.Error()})
+			f.observe(Event{What: "too-slow", Version: f.p.record.Version, Step: f.step, Steps: len(f.p.steps),
+				Rows: int64(rows), Why: slow.Error()})
 		},
 		Done: func(rows int64, batch time.Duration) { f.done(part, rows, batch) },
 	})
 	var slow *engine.Slow
 	if errors.As(err, &slow) {
-		return fault.New(fault.Failed, "row-too-slow", "an index on what its expression looks up; or a longer batch_limit in lastboard.toml",
+		return fault.New(fault.Failed, "row-too-slow", "an index on what its expression looks up; or a longer "+
+			"batch_limit in lastboard.toml",
 			"one row of %s takes longer than %s, for which nobody else could write it", f.step.Table, slow.Limit)
 	}
 	if err != nil {
@@ -269,6 +275,7 @@ func (f *filling) done(part int, rows int64, batch time.Duration) {
 	f.held = max(f.held, batch)
 	f.p.changed = true
 	f.observe(Event{
-		What: "progress", Version: f.p.record.Version, Step: f.step, Steps: len(f.p.steps), Rows: f.rows[0] + f.rows[1], Took: time.Since(f.started), Batch: batch, Held: f.held,
+		What: "progress", Version: f.p.record.Version, Step: f.step, Steps: len(f.p.steps), Rows: f.rows[0] + f.rows[1],
+		Took: time.Since(f.started), Batch: batch, Held: f.held,
 	})
 }

@@ -44,7 +44,8 @@ func (r *Runner) take(ctx context.Context) error {
 	}
 	free, ok, err := r.DB.Claim()
 	if err != nil {
-		return fault.New(fault.Failed, "lock-file", "check that its folder can be written", "the file that keeps two runs apart cannot be made: %v", err)
+		return fault.New(fault.Failed, "lock-file", "check that its folder can be written",
+			"the file that keeps two runs apart cannot be made: %v", err)
 	}
 	if !ok {
 		other, err := r.ledger.Runner(ctx)
@@ -71,7 +72,10 @@ func (r *Runner) take(ctx context.Context) error {
 		return err
 	}
 	if exists {
-		if err := r.ledger.Complete(ctx, func(do func(engine.Tx) error) error { return r.inTx(ctx, engine.TxOptions{}, do) }); err != nil {
+		if err := r.ledger.Complete(ctx, func(do func(engine.Tx) error) error {
+			return r.inTx(ctx, engine.TxOptions{},
+				do)
+		}); err != nil {
 			free()
 			return err
 		}
@@ -183,5 +187,6 @@ func newRunner() (*ledger.Runner, error) {
 	if u, err := user.Current(); err == nil {
 		by = u.Username
 	}
-	return &ledger.Runner{Token: hex.EncodeToString(token), By: by, Host: host, Process: os.Getpid(), Since: time.Now()}, nil
+	return &ledger.Runner{Token: hex.EncodeToString(token), By: by, Host: host, Process: os.Getpid(), Since: time.Now()},
+		nil
 }

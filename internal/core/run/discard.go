@@ -19,7 +19,8 @@ func (r *Runner) Discard(ctx context.Context, list []ledger.Kept) error {
 	for _, m := range known {
 		for _, k := range list {
 			if k.Version == m.Version && (m.State == ledger.Running || m.State == ledger.Stopped) {
-				return fault.New(fault.Refused, "migration-unfinished", "let it come to its end first: lastboard "+m.Direction, "migration %s is in the middle and needs what is kept", m.Version)
+				return fault.New(fault.Refused, "migration-unfinished", "let it come to its end first: lastboard "+m.Direction,
+					"migration %s is in the middle and needs what is kept", m.Version)
 			}
 		}
 	}
@@ -46,7 +47,8 @@ func (r *Runner) Discard(ctx context.Context, list []ledger.Kept) error {
 				return err
 			}
 			return ledger.Record(ctx, tx, ledger.Entry{
-				At: ledger.Now(), Version: k.Version, What: "discarded", By: r.me.By, Host: r.me.Host, Note: "what was kept of table " + k.Keeping.Table,
+				At: ledger.Now(), Version: k.Version, What: "discarded", By: r.me.By, Host: r.me.Host,
+				Note: "what was kept of table " + k.Keeping.Table,
 			})
 		})
 		if err != nil {

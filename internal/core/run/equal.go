@@ -25,8 +25,10 @@ type Difference struct {
 
 // Refusal is the error of a run that does not go on because of it.
 func (d Difference) Refusal() error {
-	return fault.New(fault.Refused, "plan-differs", "look at both without --yes, and answer there; or take it back: lastboard retreat",
-		"migration %s has stopped in the middle, and planned again it comes to other steps: %s\n  recorded by %s: %s\n  planned by %s: %s", d.Version, d.Step, d.By, d.Recorded, d.Now, d.Planned)
+	return fault.New(fault.Refused, "plan-differs", "look at both without --yes, and answer there; or take it back: "+
+		"lastboard retreat",
+		"migration %s has stopped in the middle, and planned again it comes to other steps: %s\n  recorded by %s: %s\n  "+
+			"planned by %s: %s", d.Version, d.Step, d.By, d.Recorded, d.Now, d.Planned)
 }
 
 // server names what a plan was made for.
@@ -95,12 +97,14 @@ func (r *Runner) plannedFrom(ctx context.Context, record *ledger.Migration) (*pl
 
 // equal asserts that the steps which a stopped run has recorded are those that come of
 // planning it anew, or asks.
-func (r *Runner) equal(ctx context.Context, record *ledger.Migration, m *migration.Migration, steps []ledger.Step, f *plan.Facts) error {
+func (r *Runner) equal(ctx context.Context, record *ledger.Migration, m *migration.Migration, steps []ledger.Step,
+	f *plan.Facts) error {
 	recorded := make([]*engine.Step, len(steps))
 	for i, s := range steps {
 		recorded[i] = s.Step
 	}
-	d := Difference{Version: record.Version, Step: fmt.Sprintf("its %d steps", len(steps)), Recorded: "as in the ledger", By: "an earlier run", Now: "Lastboard " + r.Program + " for " + r.server()}
+	d := Difference{Version: record.Version, Step: fmt.Sprintf("its %d steps", len(steps)), Recorded: "as in the ledger",
+		By: "an earlier run", Now: "Lastboard " + r.Program + " for " + r.server()}
 	if f == nil {
 		d.Planned = "not known, since what they were planned from is not recorded"
 		return r.differs(d)

@@ -21,7 +21,8 @@ func (r *Runner) begin(ctx context.Context, o engine.TxOptions) (tx engine.Tx, t
 }
 
 // beginOn does so on another connection to the same database.
-func (r *Runner) beginOn(ctx context.Context, db engine.Database, o engine.TxOptions) (tx engine.Tx, tries int, err error) {
+func (r *Runner) beginOn(ctx context.Context, db engine.Database,
+	o engine.TxOptions) (tx engine.Tx, tries int, err error) {
 	tries, err = r.again(ctx, nil, func() error {
 		tx, err = db.Begin(ctx, o)
 		return err
@@ -102,13 +103,15 @@ func notGiven(tries int, busy *engine.Busy) error {
 	if errors.As(busy, &ended) {
 		return ended
 	}
-	f := fault.New(fault.Failed, "lock-not-given", "find out who writes for so long, and run the command again", "the right to write was not given in %d tries: somebody else is writing to the database", tries)
+	f := fault.New(fault.Failed, "lock-not-given", "find out who writes for so long, and run the command again",
+		"the right to write was not given in %d tries: somebody else is writing to the database", tries)
 	if len(busy.Who) > 0 {
 		var names []string
 		for _, s := range busy.Who {
 			names = append(names, s.String())
 		}
-		f.Message = strings.Replace(f.Message, "somebody else is writing to the database", "in the way is "+strings.Join(names, "; "), 1)
+		f.Message = strings.Replace(f.Message, "somebody else is writing to the database",
+			"in the way is "+strings.Join(names, "; "), 1)
 		f.Cure = "wait until it is done, or end it, and run the command again"
 	}
 	f.Err = busy

@@ -20,7 +20,8 @@ func unknown(err error) error {
 	if !errors.As(err, &unsure) {
 		return err
 	}
-	f := fault.New(fault.Unknown, "outcome-unknown", "once the database answers again, lastboard status says where it stands; running the command again is safe",
+	f := fault.New(fault.Unknown, "outcome-unknown",
+		"once the database answers again, lastboard status says where it stands; running the command again is safe",
 		"%v; whether it was committed is not known", unsure)
 	f.Err = err
 	return f
@@ -51,10 +52,12 @@ func (r *Runner) resolve(p *progress, unsure *engine.Unsure) error {
 	end := p.end()
 	switch {
 	case end == ledger.Waiting && record == nil, record != nil && record.State == end:
-		f := fault.New(fault.Stopped, "connection-lost", "run the command again, if more was to be done", "the connection was lost while the end of migration %s was being committed", p.record.Version)
+		f := fault.New(fault.Stopped, "connection-lost", "run the command again, if more was to be done",
+			"the connection was lost while the end of migration %s was being committed", p.record.Version)
 		f.Changed = "it was committed: migration " + p.record.Version + " has come to its end"
 		return f
-	case record != nil && (record.State == ledger.Running || record.State == ledger.Stopped) && record.Direction == p.record.Direction:
+	case record != nil && (record.State == ledger.Running || record.State == ledger.Stopped) &&
+		record.Direction == p.record.Direction:
 		p.changed = true
 	}
 	return unsure.Err

@@ -34,7 +34,9 @@ func (r *Runner) outside(ctx context.Context, p *progress, s *engine.Step, first
 	}
 	if !done {
 		err := r.inTx(ctx, engine.TxOptions{}, func(tx engine.Tx) error {
-			if err := errors.Join(ledger.Beat(ctx, tx, r.me), ledger.StepBegun(ctx, tx, p.record.Version, p.record.Direction, s.Number), ledger.PutWork(ctx, tx, r.me, r.Work())); err != nil {
+			if err := errors.Join(ledger.Beat(ctx, tx, r.me),
+				ledger.StepBegun(ctx, tx, p.record.Version, p.record.Direction, s.Number),
+				ledger.PutWork(ctx, tx, r.me, r.Work())); err != nil {
 				return err
 			}
 			for _, k := range s.Keeps {
@@ -52,7 +54,8 @@ func (r *Runner) outside(ctx context.Context, p *progress, s *engine.Step, first
 			return err
 		}
 		if p.begun[s.Number] && len(s.Outside.Clean) > 0 {
-			r.observe(Event{What: "cleared", Version: p.record.Version, Why: "what a crashed run left behind in step " + fmt.Sprint(s.Number) + ": " + s.What})
+			r.observe(Event{What: "cleared", Version: p.record.Version,
+				Why: "what a crashed run left behind in step " + fmt.Sprint(s.Number) + ": " + s.What})
 		}
 		if err := r.statements(ctx, s, s.Outside.Statements, &tries); err != nil {
 			// What is half done may stand in the way of the applications.

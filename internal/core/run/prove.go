@@ -63,7 +63,9 @@ func (r *Runner) writable(ctx context.Context, p *plan.Plan) error {
 		if errors.As(err, &busy) || errors.As(err, &cannot) || ctx.Err() != nil {
 			return err
 		}
-		f := fault.New(fault.Refused, "row-not-written", "mend the trigger, or drop it while this runs: your own triggers act on rows that a run writes", "a row of %s cannot be written: %v", s.Table, err)
+		f := fault.New(fault.Refused, "row-not-written",
+			"mend the trigger, or drop it while this runs: your own triggers act on rows that a run writes",
+			"a row of %s cannot be written: %v", s.Table, err)
 		f.Step, f.Err = s.Number, err
 		return f
 	}
@@ -80,7 +82,8 @@ func Check(ctx context.Context, db engine.Database, s *engine.Step) (*fault.Faul
 }
 
 // check runs one proof; a fault is what it found.
-func check(ctx context.Context, query func(context.Context, string, ...any) (*engine.Rows, error), s *engine.Step) (*fault.Fault, error) {
+func check(ctx context.Context, query func(context.Context, string, ...any) (*engine.Rows, error),
+	s *engine.Step) (*fault.Fault, error) {
 	rows, err := query(ctx, s.Proof.SQL)
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", s.What, err)

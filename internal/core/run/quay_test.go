@@ -34,10 +34,13 @@ func newQuay(t *testing.T, rows int) *quay {
 	t.Helper()
 	q := &quay{T: t, path: "sqlite:" + filepath.Join(t.TempDir(), "harbour.db")}
 	q.db = q.open()
-	q.options = run.Options{Program: "1.2.3", LockWait: 100 * time.Millisecond, LockTries: 3, Workers: 1, Pace: backfill.Pace{BatchTime: time.Millisecond}, Observe: q.observe}
+	q.options = run.Options{Program: "1.2.3", LockWait: 100 * time.Millisecond, LockTries: 3, Workers: 1,
+		Pace: backfill.Pace{BatchTime: time.Millisecond}, Observe: q.observe}
 	q.exec("create table vessel (id integer primary key, name text not null, flag text)")
 	if rows > 0 {
-		q.exec(fmt.Sprintf("insert into vessel select value, 'vessel ' || value, case when value %% 7 > 0 then 'NO' end from (with recursive s(value) as (select 1 union all select value + 1 from s where value < %d) select value from s)", rows))
+		q.exec(fmt.Sprintf("insert into vessel select value, 'vessel ' || value, case when value %% 7 > 0 then 'NO' end "+
+			"from (with recursive s(value) as (select 1 union all select value + 1 from s where value < %d) select value "+
+			"from s)", rows))
 	}
 	return q
 }

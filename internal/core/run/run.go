@@ -65,7 +65,9 @@ type Follower struct {
 
 // Event is something that happens in a run.
 type Event struct {
-	What    string // "cleared", "migration", "step", "progress", "step-done", "waiting", "too-slow", "holding", "released", "migration-done"
+	// "cleared", "migration", "step", "progress", "step-done", "waiting", "too-slow", "holding",
+	// "released", "migration-done"
+	What    string
 	Version string
 	Name    string
 	// Direction is that of a migration that begins.
@@ -134,14 +136,16 @@ func (r *Runner) planner(ctx context.Context) (*plan.Planner, error) {
 		return nil, err
 	}
 	in := plan.Input{
-		Engine: r.Engine, DB: r.DB, Live: r.Live, Overlaps: r.Live && !r.Settle, Opened: opened, Short: r.LockWait.Seconds(), Slower: r.Slower,
-		Kept: kept, KeptNumber: last,
+		Engine: r.Engine, DB: r.DB, Live: r.Live, Overlaps: r.Live && !r.Settle, Opened: opened, Short: r.LockWait.Seconds(),
+		Slower: r.Slower,
+		Kept:   kept, KeptNumber: last,
 	}
 	now, err := r.DB.Schema(ctx)
 	if err != nil {
 		return nil, err
 	}
-	if r.next != nil && r.after != nil && slices.Equal(now.Tables, r.after.Tables) && slices.Equal(now.Views, r.after.Views) {
+	if r.next != nil && r.after != nil && slices.Equal(now.Tables, r.after.Tables) &&
+		slices.Equal(now.Views, r.after.Views) {
 		r.next.Again(in)
 		return r.next, nil
 	}
@@ -193,7 +197,8 @@ func (r *Runner) still(ctx context.Context, version string, seen *ledger.Migrati
 // ChangedMeanwhile is the refusal of a run that was decided on something else than what the
 // database is now.
 func ChangedMeanwhile(what string) error {
-	return fault.New(fault.Refused, "changed-meanwhile", "see lastboard status, and run the command again", "another run has changed this database since it was looked at: %s", what)
+	return fault.New(fault.Refused, "changed-meanwhile", "see lastboard status, and run the command again",
+		"another run has changed this database since it was looked at: %s", what)
 }
 
 // Advance runs one migration, or goes on with it when it has stopped. The error
@@ -226,8 +231,9 @@ func (r *Runner) Advance(ctx context.Context, m *migration.Migration, known *led
 		return nil, err
 	}
 	record := &ledger.Migration{
-		Version: m.Version, Name: m.Name, Title: m.File.Title, Reason: m.File.Reason, State: ledger.Running, Direction: ledger.Advance,
-		Checksum: m.Checksum(), Source: m.File.Source,
+		Version: m.Version, Name: m.Name, Title: m.File.Title, Reason: m.File.Reason, State: ledger.Running,
+		Direction: ledger.Advance,
+		Checksum:  m.Checksum(), Source: m.File.Source,
 	}
 	if err := r.planned(); err != nil {
 		return nil, err
@@ -305,7 +311,8 @@ func (r *Runner) Retreat(ctx context.Context, known *ledger.Migration) (*plan.Pl
 		return nil, r.goOn(ctx, known, nil)
 	}
 	if known.Direction == ledger.Settle && known.State != ledger.Settled {
-		return nil, fault.New(fault.Refused, "half-way", "run lastboard settle to go on; then retreat", "migration %s is half settled", known.Version)
+		return nil, fault.New(fault.Refused, "half-way", "run lastboard settle to go on; then retreat",
+			"migration %s is half settled", known.Version)
 	}
 	progress := plan.Progress{Record: known}
 	if known.State == ledger.Running || known.State == ledger.Stopped {
@@ -399,7 +406,8 @@ func (o *Options) Refusals(p *plan.Plan) (list fault.List) {
 			wait, digits = max(wait, 0.001), 3
 		}
 		list = append(list, fault.New(fault.Refused, "writers-would-wait", "run it at a quiet time with --let-writers-wait",
-			"migration %s keeps every writer waiting for about %.*f s (most of it in step %d: %s), longer than lock_wait, and the database is live", p.Version, digits, wait, s.Number, s.What))
+			"migration %s keeps every writer waiting for about %.*f s (most of it in step %d: %s), longer than lock_wait, "+
+				"and the database is live", p.Version, digits, wait, s.Number, s.What))
 	}
 	return list
 }
@@ -409,8 +417,10 @@ func (o *Options) overlaps(p *plan.Plan) *fault.Fault {
 	if !o.Live || len(p.Overlap) == 0 || o.Settle {
 		return nil
 	}
-	return fault.New(fault.Refused, "needs-overlap", "if no application uses the old shape any more, add --settle; else take the old use out of the applications first",
-		"migration %s needs an overlap of the old and the new shape on a live database (%s), and none can be kept open for that", p.Version, p.Overlap[0])
+	return fault.New(fault.Refused, "needs-overlap",
+		"if no application uses the old shape any more, add --settle; else take the old use out of the applications first",
+		"migration %s needs an overlap of the old and the new shape on a live database (%s), and none can be kept open "+
+			"for that", p.Version, p.Overlap[0])
 }
 
 // follows refuses to put back what is kept where it may be of rows that went meanwhile.
@@ -427,7 +437,8 @@ func (r *Runner) follows(ctx context.Context, p *plan.Plan) error {
 			if off, ok := doubtful[kept]; ok {
 				return fault.New(fault.Refused, "kept-doubtful",
 					"if no row has gone meanwhile, add --trust-kept; else let go of it: lastboard kept "+p.Version+" --discard",
-					"what is kept of %s may be of other rows than have its keys now: somebody has switched off or dropped %s, by which it follows them", s.Table, strings.Join(off, ", "))
+					"what is kept of %s may be of other rows than have its keys now: somebody has switched off or dropped %s, by "+
+						"which it follows them", s.Table, strings.Join(off, ", "))
 			}
 		}
 	}
@@ -458,8 +469,9 @@ func (r *Runner) Adopt(ctx context.Context, m *migration.Migration) error {
 		}
 		at := ledger.Now()
 		if err := ledger.Put(ctx, tx, &ledger.Migration{
-			Version: m.Version, Name: m.Name, Title: m.File.Title, Reason: m.File.Reason, State: ledger.Settled, Direction: ledger.Advance,
-			Checksum: m.Checksum(), Source: m.File.Source, Changes: changes, Wanted: wanted, AdvancedAt: at, SettledAt: at,
+			Version: m.Version, Name: m.Name, Title: m.File.Title, Reason: m.File.Reason, State: ledger.Settled,
+			Direction: ledger.Advance,
+			Checksum:  m.Checksum(), Source: m.File.Source, Changes: changes, Wanted: wanted, AdvancedAt: at, SettledAt: at,
 		}); err != nil {
 			return err
 		}

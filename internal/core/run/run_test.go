@@ -25,18 +25,23 @@ func TestARunIsRecorded(t *testing.T) {
 	}
 	q.same("select code, (select count(*) from vessel) from vessel where id = 2", "vessel 2! 3")
 	m := q.known("0001")
-	if m == nil || m.State != ledger.Settled || m.Direction != ledger.Advance || m.Title != "A change" || m.AdvancedAt == "" || m.SettledAt == "" {
+	if m == nil || m.State != ledger.Settled || m.Direction != ledger.Advance || m.Title != "A change" ||
+		m.AdvancedAt == "" || m.SettledAt == "" {
 		t.Fatalf("the record is %+v", m)
 	}
 	entries, err := ledger.Of(q.db).Entries(t.Context())
-	if err != nil || len(entries) != 1 || entries[0].What != "advanced" || entries[0].Rows != 3 || entries[0].Forecast == nil || entries[0].By == "" {
+	if err != nil || len(entries) != 1 || entries[0].What != "advanced" || entries[0].Rows != 3 ||
+		entries[0].Forecast == nil || entries[0].By == "" {
 		t.Errorf("the entries are %+v, %v", entries, err)
 	}
 	steps, err := ledger.Of(q.db).Steps(t.Context(), "0001", ledger.Advance)
-	if err != nil || len(steps) == 0 || slices.ContainsFunc(steps, func(s ledger.Step) bool { return s.State != "done" || s.Tries != 1 }) {
+	if err != nil || len(steps) == 0 || slices.ContainsFunc(steps, func(s ledger.Step) bool {
+		return s.State != "done" || s.Tries != 1
+	}) {
 		t.Errorf("the steps are %+v, %v", steps, err)
 	}
-	if got := q.whats(); got != "migration step step-done migration-done" && !strings.HasPrefix(got, "migration step ") || !strings.HasSuffix(got, "migration-done") {
+	if got := q.whats(); got != "migration step step-done migration-done" && !strings.HasPrefix(got, "migration step ") ||
+		!strings.HasSuffix(got, "migration-done") {
 		t.Errorf("what was heard: %s", got)
 	}
 	if err := q.retreat(t.Context(), "0001"); err != nil {
@@ -62,12 +67,14 @@ func TestWhatIsRefusedChangesNothing(t *testing.T) {
 		t.Run(c.name, func(t *testing.T) {
 			q := newQuay(t, 3000)
 			q.options.Live, q.options.LockWait = c.live, time.Nanosecond
-			before := q.one("select group_concat(sql, '; ') from sqlite_schema where name not like 'lastboard%'") + q.one("select count(*), count(flag) from vessel")
+			before := q.one("select group_concat(sql, '; ') from sqlite_schema where name not like 'lastboard%'") +
+				q.one("select count(*), count(flag) from vessel")
 			q.refused(q.advance(t.Context(), "0001", c.text), fault.Refused, c.rule)
 			if q.known("0001") != nil {
 				t.Error("it is recorded")
 			}
-			q.same("select group_concat(sql, '; ') from sqlite_schema where name not like 'lastboard%'", strings.TrimSuffix(before, q.one("select count(*), count(flag) from vessel")))
+			q.same("select group_concat(sql, '; ') from sqlite_schema where name not like 'lastboard%'",
+				strings.TrimSuffix(before, q.one("select count(*), count(flag) from vessel")))
 		})
 	}
 }
@@ -99,12 +106,14 @@ func TestAStoppedRunGoesOn(t *testing.T) {
 				if err := q.advance(t.Context(), "0001", text); err != nil {
 					t.Fatal(err)
 				}
-				q.same("select count(*), min(length(flag)), max(length(flag)) from vessel where flag like '%+' and flag not like '%++%'", "20000 1 3")
+				q.same("select count(*), min(length(flag)), max(length(flag)) from vessel where flag like '%+' and flag not "+
+					"like '%++%'", "20000 1 3")
 			}
 			if err := q.retreat(t.Context(), "0001"); err != nil {
 				t.Fatal(err)
 			}
-			q.same("select count(*), count(flag), count(case when flag like '%+%' then 1 end) from vessel", fmt.Sprintf("20000 %d 0", 20_000-20_000/7))
+			q.same("select count(*), count(flag), count(case when flag like '%+%' then 1 end) from vessel",
+				fmt.Sprintf("20000 %d 0", 20_000-20_000/7))
 		})
 	}
 }
@@ -129,7 +138,8 @@ func TestOneRunnerAtATime(t *testing.T) {
 
 func TestTablesThatSomebodyChanged(t *testing.T) {
 	for _, c := range []struct{ by, says string }{
-		{"alter table vessel add column mast text", "mast"}, {"drop table vessel", "is gone"}, {"alter table vessel drop column flag", "flag"},
+		{"alter table vessel add column mast text", "mast"}, {"drop table vessel", "is gone"},
+		{"alter table vessel drop column flag", "flag"},
 	} {
 		t.Run(c.by, func(t *testing.T) {
 			q := newQuay(t, 3)
@@ -245,7 +255,8 @@ func TestWhatAStoppedRunNeedsIsNotDiscarded(t *testing.T) {
 func TestAdoptedTablesAreNotTouched(t *testing.T) {
 	q := newQuay(t, 3)
 	r, done := q.runner()
-	if err := r.Adopt(t.Context(), q.migration("0001", "create table vessel (id integer primary key, name text not null, flag text)")); err != nil {
+	if err := r.Adopt(t.Context(), q.migration("0001",
+		"create table vessel (id integer primary key, name text not null, flag text)")); err != nil {
 		t.Fatal(err)
 	}
 	done()
@@ -269,8 +280,11 @@ func TestLeftoversGo(t *testing.T) {
 	if err := q.advance(t.Context(), "0001", filling); err != nil {
 		t.Fatal(err)
 	}
-	q.exec("create table lastboard_kept_9 (k1)", "create table lastboard_csv_9 (k1)", "create table lastboard_entry_copy as select * from lastboard_entry", "create trigger lastboard_kept_9_gone after delete on vessel begin delete from lastboard_kept_9; end",
-		"insert into lastboard_runner (id, token, by_whom, host, process, since, beat) select 1, 'x', 'mate', host, 1, '2001-01-01T00:00:00.000Z', '2001-01-01T00:00:00.000Z' from (select 'elsewhere' as host)")
+	q.exec("create table lastboard_kept_9 (k1)", "create table lastboard_csv_9 (k1)",
+		"create table lastboard_entry_copy as select * from lastboard_entry",
+		"create trigger lastboard_kept_9_gone after delete on vessel begin delete from lastboard_kept_9; end",
+		"insert into lastboard_runner (id, token, by_whom, host, process, since, beat) select 1, 'x', 'mate', host, 1, "+
+			"'2001-01-01T00:00:00.000Z', '2001-01-01T00:00:00.000Z' from (select 'elsewhere' as host)")
 	q.events = nil
 	_, done := q.runner()
 	done()
@@ -280,14 +294,18 @@ func TestLeftoversGo(t *testing.T) {
 			cleared = append(cleared, e.Why)
 		}
 	}
-	if text := strings.Join(cleared, "\n"); !strings.Contains(text, "table lastboard_csv_9,") || !strings.Contains(text, "trigger lastboard_kept_9_gone,") || !strings.Contains(text, "the claim of mate on elsewhere") || len(cleared) != 3 {
+	if text := strings.Join(cleared, "\n"); !strings.Contains(text, "table lastboard_csv_9,") ||
+		!strings.Contains(text, "trigger lastboard_kept_9_gone,") ||
+		!strings.Contains(text, "the claim of mate on elsewhere") || len(cleared) != 3 {
 		t.Errorf("cleared away:\n%s", text)
 	}
-	q.same("select group_concat(name, ' ') from sqlite_schema where name in ('lastboard_kept_9', 'lastboard_csv_9', 'lastboard_kept_9_gone', 'lastboard_entry_copy') order by name", "lastboard_kept_9 lastboard_entry_copy")
+	q.same("select group_concat(name, ' ') from sqlite_schema where name in ('lastboard_kept_9', 'lastboard_csv_9', "+
+		"'lastboard_kept_9_gone', 'lastboard_entry_copy') order by name", "lastboard_kept_9 lastboard_entry_copy")
 	q.options.ClearKept = true
 	_, done = q.runner()
 	done()
-	q.same("select group_concat(name, ' ') from sqlite_schema where name in ('lastboard_kept_9', 'lastboard_entry_copy')", "lastboard_entry_copy")
+	q.same("select group_concat(name, ' ') from sqlite_schema where name in ('lastboard_kept_9', 'lastboard_entry_copy')",
+		"lastboard_entry_copy")
 }
 
 // A run that may not write yet waits, says so, and goes on; it gives up after its tries.
@@ -334,11 +352,14 @@ func TestARunWaitsForTheRightToWrite(t *testing.T) {
 func TestProofsByThemselves(t *testing.T) {
 	q := newQuay(t, 30)
 	proof := func(sql, count string, early bool) *engine.Step {
-		return &engine.Step{Number: 1, What: "prove", Early: early, Proof: &engine.Proof{SQL: sql, Count: count, Table: "vessel", Keys: 1, Rule: "rows-would-break", Message: "%d rows break it", Cure: "mend them"}}
+		return &engine.Step{Number: 1, What: "prove", Early: early,
+			Proof: &engine.Proof{SQL: sql, Count: count, Table: "vessel", Keys: 1, Rule: "rows-would-break",
+				Message: "%d rows break it", Cure: "mend them"}}
 	}
 	const bad, none = "select id, flag from vessel where flag is null limit 5", "select id, flag from vessel where id < 0"
 	f, err := run.Check(t.Context(), q.db, proof(bad, "select count(*) from vessel where flag is null", true))
-	if err != nil || f == nil || f.Message != "4 rows break it" || len(f.Samples) != 4 || f.Samples[0][0] != "7" || f.Samples[0][1] != "null" || f.Class != fault.Refused {
+	if err != nil || f == nil || f.Message != "4 rows break it" || len(f.Samples) != 4 || f.Samples[0][0] != "7" ||
+		f.Samples[0][1] != "null" || f.Class != fault.Refused {
 		t.Errorf("got %+v, %v", f, err)
 	}
 	if f, err := run.Check(t.Context(), q.db, proof(none, "select 0", true)); f != nil || err != nil {
@@ -347,7 +368,8 @@ func TestProofsByThemselves(t *testing.T) {
 	if f, err := run.Check(t.Context(), q.db, proof(bad, "select 1", false)); f != nil || err != nil {
 		t.Errorf("one for later was looked at now: %v, %v", f, err)
 	}
-	if _, err := run.Check(t.Context(), q.db, proof("select nonsense", "select 0", true)); err == nil || !strings.Contains(err.Error(), "prove") {
+	if _, err := run.Check(t.Context(), q.db, proof("select nonsense", "select 0", true)); err == nil ||
+		!strings.Contains(err.Error(), "prove") {
 		t.Errorf("one that cannot run gives %v", err)
 	}
 }

@@ -63,7 +63,8 @@ func (r *Runner) start(ctx context.Context, p *plan.Plan, before, record *ledger
 	if err != nil {
 		return err
 	}
-	run := &progress{record: record, before: before, steps: p.Steps, facts: facts, done: map[int]bool{}, proven: proven, kept: p.KeptNumber, opens: len(p.Later) > 0, started: time.Now()}
+	run := &progress{record: record, before: before, steps: p.Steps, facts: facts, done: map[int]bool{}, proven: proven,
+		kept: p.KeptNumber, opens: len(p.Later) > 0, started: time.Now()}
 	return r.run(ctx, run, true)
 }
 
@@ -88,7 +89,8 @@ func (r *Runner) goOn(ctx context.Context, record *ledger.Migration, m *migratio
 	if facts == nil && m != nil && record.Direction == ledger.Advance {
 		opens = r.Live && !r.Settle && len(plan.Later(m, r.Engine)) > 0
 	}
-	run := &progress{record: record, from: facts, opens: opens, done: map[int]bool{}, begun: map[int]bool{}, proven: map[int]bool{}, changed: true, started: time.Now()}
+	run := &progress{record: record, from: facts, opens: opens, done: map[int]bool{}, begun: map[int]bool{},
+		proven: map[int]bool{}, changed: true, started: time.Now()}
 	for _, s := range steps {
 		run.steps = append(run.steps, s.Step)
 		run.done[s.Step.Number] = s.State == "done"
@@ -100,7 +102,8 @@ func (r *Runner) goOn(ctx context.Context, record *ledger.Migration, m *migratio
 // run does what is left to do, unit by unit. A unit is a backfill in batches, or
 // all the steps until the next one.
 func (r *Runner) run(ctx context.Context, p *progress, fresh bool) error {
-	r.observe(Event{What: "migration", Version: p.record.Version, Name: p.record.Name, Direction: p.record.Direction, Steps: len(p.steps)})
+	r.observe(Event{What: "migration", Version: p.record.Version, Name: p.record.Name, Direction: p.record.Direction,
+		Steps: len(p.steps)})
 	units := plan.Units(p.steps)
 	if len(units) == 0 {
 		units = [][]*engine.Step{nil}
@@ -143,7 +146,8 @@ func (r *Runner) run(ctx context.Context, p *progress, fresh bool) error {
 		}
 	}
 	mishap.Place("run-finished")
-	r.observe(Event{What: "migration-done", Version: p.record.Version, Name: p.record.Name, Rows: p.rows, Took: time.Since(p.started), Held: p.held})
+	r.observe(Event{What: "migration-done", Version: p.record.Version, Name: p.record.Name, Rows: p.rows,
+		Took: time.Since(p.started), Held: p.held})
 	return nil
 }
 
@@ -170,7 +174,8 @@ func allDone(p *progress, unit []*engine.Step) bool {
 // unit does steps in one transaction with their records. The last unit also
 // asserts that the tables are what was planned, and closes the record. The step
 // is the one in which an error came.
-func (r *Runner) unit(ctx context.Context, p *progress, steps []*engine.Step, first, last bool) (at *engine.Step, err error) {
+func (r *Runner) unit(ctx context.Context, p *progress, steps []*engine.Step, first,
+	last bool) (at *engine.Step, err error) {
 	o := engine.TxOptions{LockWait: r.LockWait}
 	for _, s := range steps {
 		o.ForeignKeysOff = o.ForeignKeysOff || s.ForeignKeysOff
@@ -180,7 +185,8 @@ func (r *Runner) unit(ctx context.Context, p *progress, steps []*engine.Step, fi
 			}
 		}
 	}
-	if r.Live && !r.LetWritersWait && slices.ContainsFunc(steps, func(s *engine.Step) bool { return s.Kind == engine.Backfill }) {
+	if r.Live && !r.LetWritersWait && slices.ContainsFunc(steps,
+		func(s *engine.Step) bool { return s.Kind == engine.Backfill }) {
 		o.Limit = max(r.Pace.Limit, 10*r.LockWait) // well above what was forecast
 	}
 	try := 0
@@ -191,7 +197,8 @@ func (r *Runner) unit(ctx context.Context, p *progress, steps []*engine.Step, fi
 	})
 	var slow *engine.Slow
 	if errors.As(err, &slow) {
-		f := fault.New(fault.Failed, "step-too-slow", "an index on what its expression looks up; or a longer batch_limit in lastboard.toml; or run it at a quiet time with --let-writers-wait",
+		f := fault.New(fault.Failed, "step-too-slow", "an index on what its expression looks up; or a longer "+
+			"batch_limit in lastboard.toml; or run it at a quiet time with --let-writers-wait",
 			"it takes longer than %s, for which others could not write to %s", slow.Limit, at.Table)
 		f.Err = err
 		return at, f
@@ -200,7 +207,8 @@ func (r *Runner) unit(ctx context.Context, p *progress, steps []*engine.Step, fi
 }
 
 // tryUnit does so once.
-func (r *Runner) tryUnit(ctx context.Context, p *progress, steps []*engine.Step, o engine.TxOptions, tries int, first, last bool) (*engine.Step, error) {
+func (r *Runner) tryUnit(ctx context.Context, p *progress, steps []*engine.Step, o engine.TxOptions, tries int, first,
+	last bool) (*engine.Step, error) {
 	tx, err := r.DB.Begin(ctx, o)
 	if err != nil {
 		return nil, err
@@ -236,7 +244,8 @@ func (r *Runner) tryUnit(ctx context.Context, p *progress, steps []*engine.Step,
 			return s, err
 		}
 		mishap.Place("after-step")
-		if err := ledger.StepDone(ctx, tx, p.record.Version, p.record.Direction, s.Number, started, rows, tries, 0); err != nil {
+		if err := ledger.StepDone(ctx, tx, p.record.Version, p.record.Direction, s.Number, started, rows, tries,
+			0); err != nil {
 			return s, err
 		}
 		list = append(list, finished{s, rows, time.Since(started)})
@@ -376,7 +385,8 @@ func (r *Runner) close(ctx context.Context, tx engine.Tx, p *progress, rows int6
 	var others []string
 	for _, d := range wanted.Mismatch(now, r.Engine.Text) {
 		if !madeByOthers(d) {
-			return fault.New(fault.Failed, "not-as-planned", "look at describe and at status", "the tables did not become what the forecast said: %s", d)
+			return fault.New(fault.Failed, "not-as-planned", "look at describe and at status",
+				"the tables did not become what the forecast said: %s", d)
 		}
 		others = append(others, d.Table)
 	}
@@ -396,7 +406,8 @@ func (r *Runner) close(ctx context.Context, tx engine.Tx, p *progress, rows int6
 	if untried || len(others) > 0 {
 		r.after = nil // the copies on which was planned know nothing of that
 	}
-	what := map[string]string{ledger.Advance: "advanced", ledger.Settle: "settled", ledger.Retreat: "retreated"}[p.record.Direction]
+	what := map[string]string{ledger.Advance: "advanced", ledger.Settle: "settled",
+		ledger.Retreat: "retreated"}[p.record.Direction]
 	r.ended = p.end()
 	if r.ended == ledger.Waiting {
 		err = ledger.Forget(ctx, tx, p.record.Version)
@@ -419,7 +430,8 @@ func (r *Runner) close(ctx context.Context, tx engine.Tx, p *progress, rows int6
 		}
 	}
 	return ledger.Record(ctx, tx, ledger.Entry{
-		At: ledger.Now(), Version: p.record.Version, What: what, By: r.me.By, Host: r.me.Host, Seconds: time.Since(p.started).Seconds(), Forecast: forecast(p.steps), Rows: rows,
+		At: ledger.Now(), Version: p.record.Version, What: what, By: r.me.By, Host: r.me.Host,
+		Seconds: time.Since(p.started).Seconds(), Forecast: forecast(p.steps), Rows: rows,
 	})
 }
 
@@ -437,7 +449,8 @@ func (p *progress) end() string {
 // madeByOthers reports whether a difference is something that others have added to a table
 // while a run went on: it stays, and audit names it.
 func madeByOthers(d schema.Difference) bool {
-	return d.Attribute == "exists" && d.Expected == "no" && d.Object != "table" && d.Object != "view" && d.Object != "primary key" && !strings.HasPrefix(d.Name, engine.Prefix)
+	return d.Attribute == "exists" && d.Expected == "no" && d.Object != "table" && d.Object != "view" &&
+		d.Object != "primary key" && !strings.HasPrefix(d.Name, engine.Prefix)
 }
 
 // forecast gives how long steps were to take.

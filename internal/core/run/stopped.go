@@ -58,7 +58,8 @@ func (r *Runner) stopped(p *progress, s *engine.Step, err error) error {
 		return &out
 	}
 	out.Class = fault.Stopped
-	out.Changed = fmt.Sprintf("%d of %d steps of migration %s are done and stay; no row is lost", countDone(p), len(p.steps), p.record.Version)
+	out.Changed = fmt.Sprintf("%d of %d steps of migration %s are done and stay; no row is lost", countDone(p),
+		len(p.steps), p.record.Version)
 	if out.Cure != "" {
 		out.Cure += "; then "
 	}
@@ -82,7 +83,8 @@ func (r *Runner) stopped(p *progress, s *engine.Step, err error) error {
 			return err
 		}
 		return ledger.Record(ctx, tx, ledger.Entry{
-			At: ledger.Now(), Version: record.Version, What: "stopped", By: r.me.By, Host: r.me.Host, Seconds: time.Since(p.started).Seconds(), Rows: p.rows, Note: out.Message,
+			At: ledger.Now(), Version: record.Version, What: "stopped", By: r.me.By, Host: r.me.Host,
+			Seconds: time.Since(p.started).Seconds(), Rows: p.rows, Note: out.Message,
 		})
 	})
 	if e != nil {

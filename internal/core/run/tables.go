@@ -72,7 +72,8 @@ func (t *tables) add(found map[ledger.Model]string, m ledger.Model, x any) error
 // saveChanged writes the tables that a run has changed, as they are now, but for what others
 // have made of them meanwhile: that, and what they have made of other tables, stays a
 // difference.
-func (t *tables) saveChanged(ctx context.Context, tx engine.Tx, now *schema.Schema, d *schema.Delta, others []string) error {
+func (t *tables) saveChanged(ctx context.Context, tx engine.Tx, now *schema.Schema, d *schema.Delta,
+	others []string) error {
 	if len(t.stored) == 0 {
 		return t.save(ctx, tx, now)
 	}
@@ -151,14 +152,16 @@ func (r *Runner) asLeft(ctx context.Context, names []string, now *schema.Schema)
 			continue
 		}
 		if found == nil {
-			return fault.New(fault.Refused, "changed-by-hand", "make it again, or retreat to before it was made", "table %s is gone, and no migration dropped it", name)
+			return fault.New(fault.Refused, "changed-by-hand", "make it again, or retreat to before it was made",
+				"table %s is gone, and no migration dropped it", name)
 		}
 		want := &schema.Table{}
 		if err := ledger.Decode([]byte(text), want); err != nil {
 			return fmt.Errorf("table %s in the ledger: %w", name, err)
 		}
 		if d := schema.CompareTables(want, found, r.Engine.Text); len(d) > 0 {
-			return fault.New(fault.Refused, "changed-by-hand", "put it back as it was, or write what was done as a migration and put it back",
+			return fault.New(fault.Refused, "changed-by-hand",
+				"put it back as it was, or write what was done as a migration and put it back",
 				"table %s is not as the last migration left it: %s", name, d[0])
 		}
 	}

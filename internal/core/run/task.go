@@ -76,7 +76,8 @@ func (r *Runner) Foresee(ctx context.Context, list []Task) error {
 
 // foresee looks at the plan of one task among others. touched are the tables of those before
 // it.
-func (r *Runner) foresee(ctx context.Context, p *plan.Plan, t Task, now *schema.Schema, touched []string) ([]string, error) {
+func (r *Runner) foresee(ctx context.Context, p *plan.Plan, t Task, now *schema.Schema,
+	touched []string) ([]string, error) {
 	if f := r.overlaps(p); f != nil {
 		return nil, f
 	}

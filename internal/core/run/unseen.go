@@ -32,7 +32,9 @@ func (r *Runner) unseen(ctx context.Context, tx engine.Tx, p *progress, s *engin
 		return nil // and the step says so
 	}
 	for _, part := range parts(table) {
-		if !strings.Contains(part, " "+engine.Prefix) && !slices.ContainsFunc(known, func(t *schema.Table) bool { return slices.Contains(parts(t), part) }) {
+		if !strings.Contains(part, " "+engine.Prefix) && !slices.ContainsFunc(known, func(t *schema.Table) bool {
+			return slices.Contains(parts(t), part)
+		}) {
 			return fault.New(fault.Refused, "changed-by-hand", "take it away, and make it again afterwards",
 				"somebody has given table %s a %s meanwhile, and a copy of the table would not have it", s.Table, part)
 		}

@@ -30,7 +30,8 @@ var (
 
 // NotTaken is the error of a server whose answer is not taken, for a reason in words.
 func NotTaken(why string, err error) error {
-	return &engine.CannotOpen{Message: "the server's answer is not taken: " + why, Cure: "see that it is the server that you mean, and what stands between", Err: err}
+	return &engine.CannotOpen{Message: "the server's answer is not taken: " + why,
+		Cure: "see that it is the server that you mean, and what stands between", Err: err}
 }
 
 // Conn is a connection with bounds. It belongs to one session.

@@ -45,7 +45,8 @@ func transactions(t *testing.T, target Target) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if n, err := tx.Exec(h.ctx, "insert into berth (id, code) values (?, ?), (?, ?)", int64(1), "A1", int64(2), "it's ?"); err != nil || n != 2 {
+	if n, err := tx.Exec(h.ctx, "insert into berth (id, code) values (?, ?), (?, ?)", int64(1), "A1", int64(2),
+		"it's ?"); err != nil || n != 2 {
 		t.Fatalf("two rows were to be written, %d were: %v", n, err)
 	}
 	if err := tx.Rollback(); err != nil {
@@ -130,9 +131,11 @@ func claims(t *testing.T, target Target) {
 
 func trials(t *testing.T, target Target) {
 	h := open(t, target, first)
-	h.exec("insert into berth (id, code) values (1, 'A1')", "insert into vessel (id, name, berth_id) values (1, 'Tern', 1)")
+	h.exec("insert into berth (id, code) values (1, 'A1')",
+		"insert into vessel (id, name, berth_id) values (1, 'Tern', 1)")
 	before := h.now
-	c := h.apply(h.parse("alter table vessel drop note discard, add flag text not null default 'x', rename name to title;")[0])
+	c := h.apply(h.parse("alter table vessel drop note discard, add flag text not null default 'x', rename name to " +
+		"title;")[0])
 	list, err := h.Engine.Steps(c, h.facts())
 	if err != nil {
 		t.Fatal(err)
@@ -165,7 +168,8 @@ func trials(t *testing.T, target Target) {
 
 func steps(t *testing.T, target Target) {
 	h := open(t, target, first)
-	h.exec("insert into berth (id, code) values (1, 'A1')", "insert into vessel (id, name, berth_id, note) values (1, 'Tern', 1, 'old'), (2, 'Skua', null, null)")
+	h.exec("insert into berth (id, code) values (1, 'A1')",
+		"insert into vessel (id, name, berth_id, note) values (1, 'Tern', 1, 'old'), (2, 'Skua', null, null)")
 	for _, text := range changes {
 		if strings.Contains(text, "drop depth") {
 			h.do(h.apply(h.parse("alter table berth drop constraint berth_depth_check, drop constraint deep;")[0]))
@@ -179,7 +183,8 @@ func steps(t *testing.T, target Target) {
 
 func back(t *testing.T, target Target) {
 	for _, text := range changes {
-		if strings.Contains(text, "drop depth") || strings.Contains(text, "drop constraint heavy") || strings.Contains(text, "flag is") || strings.Contains(text, "drop flag") || strings.Contains(text, "(tag, id") {
+		if strings.Contains(text, "drop depth") || strings.Contains(text, "drop constraint heavy") ||
+			strings.Contains(text, "flag is") || strings.Contains(text, "drop flag") || strings.Contains(text, "(tag, id") {
 			continue // stands on one before it
 		}
 		h := open(t, target, first)
@@ -207,8 +212,11 @@ func violations(t *testing.T, target Target) {
 	h := open(t, target, first)
 	h.exec("insert into berth (id, code) values (1, 'A1')")
 	for _, c := range []struct{ sql, rule string }{
-		{"insert into berth (id, code) values (2, 'A1')", "unique"}, {"insert into berth (id, code) values (1, 'B')", "unique"}, {"insert into berth (id, code) values (3, null)", "not null"},
-		{"insert into berth (id, code, depth) values (4, 'C', -1)", "check"}, {"insert into vessel (name, berth_id) values ('a', 77)", "foreign key"},
+		{"insert into berth (id, code) values (2, 'A1')", "unique"},
+		{"insert into berth (id, code) values (1, 'B')", "unique"},
+		{"insert into berth (id, code) values (3, null)", "not null"},
+		{"insert into berth (id, code, depth) values (4, 'C', -1)", "check"},
+		{"insert into vessel (name, berth_id) values ('a', 77)", "foreign key"},
 	} {
 		tx, err := h.db.Begin(h.ctx, engine.TxOptions{})
 		if err != nil {
@@ -227,8 +235,10 @@ func violations(t *testing.T, target Target) {
 }
 
 func values(t *testing.T, target Target) {
-	h := open(t, target, "create table v (id integer primary key, n bigint, f double precision, s text, b blob, d numeric(9,2), m timestamp);")
-	args := []any{int64(1), int64(-9007199254740993), 2.5, "größer ' ? \\", []byte{0, 255, 39}, "12.50", "2031-12-31 23:59:59"}
+	h := open(t, target, "create table v (id integer primary key, n bigint, f double precision, s text, b blob, d "+
+		"numeric(9,2), m timestamp);")
+	args := []any{int64(1), int64(-9007199254740993), 2.5, "größer ' ? \\", []byte{0, 255, 39}, "12.50",
+		"2031-12-31 23:59:59"}
 	h.inTx(func(tx engine.Tx) error {
 		_, err := tx.Exec(h.ctx, "insert into v (id, n, f, s, b, d, m) values (?, ?, ?, ?, ?, ?, ?)", args...)
 		return err
@@ -253,9 +263,11 @@ func values(t *testing.T, target Target) {
 
 func lends(t *testing.T, target Target) {
 	h := open(t, target, "create table v (id integer primary key, s text);")
-	source := &schema.Source{File: "f.csv", Alias: "f", On: []sqltext.JoinPair{{Column: "id", Other: "id"}}, Table: &schema.Table{Columns: []*schema.Column{
-		{Name: "id", Type: sqltext.Type{Name: "integer"}}, {Name: "s", Type: sqltext.Type{Name: "text"}}}}}
-	c := &schema.Change{Rows: &schema.RowChange{Table: h.now.Table("v"), From: source, Set: []sqltext.Assignment{{Column: "s", Value: &sqltext.Ref{Table: "f", Column: "s"}}}}}
+	source := &schema.Source{File: "f.csv", Alias: "f", On: []sqltext.JoinPair{{Column: "id", Other: "id"}},
+		Table: &schema.Table{Columns: []*schema.Column{
+			{Name: "id", Type: sqltext.Type{Name: "integer"}}, {Name: "s", Type: sqltext.Type{Name: "text"}}}}}
+	c := &schema.Change{Rows: &schema.RowChange{Table: h.now.Table("v"), From: source,
+		Set: []sqltext.Assignment{{Column: "s", Value: &sqltext.Ref{Table: "f", Column: "s"}}}}}
 	list, err := h.Engine.Steps(c, h.facts())
 	if err != nil {
 		t.Fatal(err)
@@ -331,7 +343,9 @@ func batches(t *testing.T, target Target) {
 	}
 	f := h.facts()
 	f.Short = 0
-	c := &schema.Change{Rows: &schema.RowChange{Table: h.now.Table("v"), Discard: true, Set: []sqltext.Assignment{{Column: "n", Value: &sqltext.Binary{Op: "+", L: &sqltext.Ref{Column: "n"}, R: &sqltext.Literal{Kind: sqltext.NumberLiteral, Text: "1"}}}}}}
+	c := &schema.Change{Rows: &schema.RowChange{Table: h.now.Table("v"), Discard: true,
+		Set: []sqltext.Assignment{{Column: "n", Value: &sqltext.Binary{Op: "+", L: &sqltext.Ref{Column: "n"},
+			R: &sqltext.Literal{Kind: sqltext.NumberLiteral, Text: "1"}}}}}}
 	list, err := h.Engine.Steps(c, f)
 	if err != nil {
 		t.Fatal(err)

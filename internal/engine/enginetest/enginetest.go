@@ -31,8 +31,10 @@ func Run(t *testing.T, target Target) {
 		name string
 		try  func(*testing.T, Target)
 	}{
-		{"what is made is read as it was meant", readsWhatItMakes}, {"a transaction is all or nothing", transactions}, {"one runner at a time", claims}, {"a trial changes nothing", trials},
-		{"steps lead to the table that was meant", steps}, {"the way back leads to the start", back}, {"a constraint is told by its kind", violations}, {"values come as they are stored", values},
+		{"what is made is read as it was meant", readsWhatItMakes}, {"a transaction is all or nothing", transactions},
+		{"one runner at a time", claims}, {"a trial changes nothing", trials},
+		{"steps lead to the table that was meant", steps}, {"the way back leads to the start", back},
+		{"a constraint is told by its kind", violations}, {"values come as they are stored", values},
 		{"rows are lent to proofs alone", lends}, {"planning is pure", pure}, {"batches cover every key once", batches},
 	} {
 		t.Run(c.name, func(t *testing.T) { c.try(t, target) })
@@ -92,7 +94,8 @@ func open(t *testing.T, target Target, statements string) *harbour {
 }
 
 // noteTable is what the core makes for engines that have no place for comments.
-const noteTable = "create table lastboard_note (table_name varchar(200) not null, object varchar(200) not null, kind varchar(20) not null, text text not null, primary key (table_name, object, kind))"
+const noteTable = "create table lastboard_note (table_name varchar(200) not null, object varchar(200) not null, " +
+	"kind varchar(20) not null, text text not null, primary key (table_name, object, kind))"
 
 func (h *harbour) parse(text string) []sqltext.Statement {
 	h.Helper()
@@ -125,7 +128,8 @@ func (h *harbour) apply(st sqltext.Statement) *schema.Change {
 }
 
 func (h *harbour) facts() engine.Facts {
-	f := engine.Facts{Schema: h.now, Rows: map[string]int64{}, Bytes: map[string]int64{}, Short: 10, Now: "2031-05-01 12:00:00"}
+	f := engine.Facts{Schema: h.now, Rows: map[string]int64{}, Bytes: map[string]int64{}, Short: 10,
+		Now: "2031-05-01 12:00:00"}
 	f.KeptTable = func() string { h.kept++; return fmt.Sprintf("lastboard_kept_%d", h.kept) }
 	for _, t := range h.now.Tables {
 		rows, _, err := h.db.Count(h.ctx, t.Name, false)
@@ -241,10 +245,18 @@ func (h *harbour) one(query string, args ...any) string {
 
 // changes are made one after the other.
 var changes = []string{
-	"alter table vessel add flag varchar(20);", "alter table vessel add home text not null default 'here';", "alter table vessel add tag varchar(60) not null using (name || '!');",
-	"alter table vessel rename name to title;", "alter table vessel alter note set default 'none', alter tons drop default;", "alter table vessel alter note set not null using ('n');",
-	"alter table vessel alter tons set data type numeric(10,2);", "alter table vessel alter state set data type enum('in', 'out', 'lost');", "alter table vessel add constraint heavy check (tons > 0);",
-	"alter table berth add constraint deep unique (depth, code);", "alter table vessel drop constraint heavy;", "create index by_tag on vessel (tag, id desc);", "drop index by_name on vessel;",
-	"alter table vessel alter twice set expression as (tons * 3);", "alter table vessel add changed timestamp on update current_timestamp;", "comment on column vessel.flag is 'it''s one';",
-	"alter table vessel drop flag discard;", "alter table vessel rename to ship;", "alter table crew add constraint at foreign key (place) references berth (id);", "alter table berth drop depth;",
+	"alter table vessel add flag varchar(20);", "alter table vessel add home text not null default 'here';",
+	"alter table vessel add tag varchar(60) not null using (name || '!');",
+	"alter table vessel rename name to title;", "alter table vessel alter note set default 'none', alter tons drop " +
+		"default;", "alter table vessel alter note set not null using ('n');",
+	"alter table vessel alter tons set data type numeric(10,2);",
+	"alter table vessel alter state set data type enum('in', 'out', 'lost');",
+	"alter table vessel add constraint heavy check (tons > 0);",
+	"alter table berth add constraint deep unique (depth, code);", "alter table vessel drop constraint heavy;",
+	"create index by_tag on vessel (tag, id desc);", "drop index by_name on vessel;",
+	"alter table vessel alter twice set expression as (tons * 3);",
+	"alter table vessel add changed timestamp on update current_timestamp;",
+	"comment on column vessel.flag is 'it''s one';",
+	"alter table vessel drop flag discard;", "alter table vessel rename to ship;",
+	"alter table crew add constraint at foreign key (place) references berth (id);", "alter table berth drop depth;",
 }

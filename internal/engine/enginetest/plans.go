@@ -15,7 +15,8 @@ var update = flag.Bool("update", false, "write the golden files")
 
 // Planned gives the steps of a statement on tables that other statements make, for a
 // number of rows of table vessel.
-func Planned(t *testing.T, e engine.Engine, s *schema.Schema, tables, statement string, rows int64, live bool) []*engine.Step {
+func Planned(t *testing.T, e engine.Engine, s *schema.Schema, tables, statement string, rows int64,
+	live bool) []*engine.Step {
 	t.Helper()
 	list, err := stepsOf(t, e, s, tables, statement, map[string]int64{"vessel": rows, "berth": 3}, live)
 	if err != nil {

@@ -10,7 +10,8 @@ import (
 func init() { engine.Register(about) }
 
 var about = &engine.About{
-	Name: "mariadb", Title: "MariaDB", Schemes: []string{"mariadb", "mysql"}, Example: "mariadb://office@db.example/harbour", Words: reserved,
+	Name: "mariadb", Title: "MariaDB", Schemes: []string{"mariadb", "mysql"},
+	Example: "mariadb://office@db.example/harbour", Words: reserved,
 	Traits: engine.Traits{Places: true},
 	New: func(o engine.Options) engine.Engine {
 		return Engine{Unproven: o.Unproven, RunsAs: o.RunsAs, Here: o.LedgerHere}

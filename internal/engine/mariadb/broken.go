@@ -66,7 +66,8 @@ func (s *session) reread(ctx context.Context, sql string) {
 	}
 	for _, v := range r.Values {
 		for range rereadTries {
-			_, err := s.exec(ctx, "set statement lock_wait_timeout = 1, max_statement_time = 0 for "+anew(text(v[0]), text(v[1])))
+			_, err := s.exec(ctx, "set statement lock_wait_timeout = 1, max_statement_time = 0 for "+
+				anew(text(v[0]), text(v[1])))
 			if refusedWay(err) {
 				_, err = s.exec(ctx, "flush tables "+quote(text(v[0]))) // where the user may
 			}
@@ -95,7 +96,8 @@ func (d *database) dropTrigger(ctx context.Context, sql string, b bounds) error 
 		return d.bounded(ctx, d.session, sql, b.wait)
 	}
 	table, comment := text(r.Values[0][0]), text(r.Values[0][1])
-	err = d.locked(ctx, strings.Join([]string{"lock tables " + quote(table) + " write", anew(table, comment), sql}, engine.Between), b.wait)
+	err = d.locked(ctx, strings.Join([]string{"lock tables " + quote(table) + " write", anew(table, comment), sql},
+		engine.Between), b.wait)
 	var busy *engine.Busy
 	var cannot *engine.CannotOpen
 	if err == nil || errors.As(err, &busy) || errors.As(err, &cannot) {
@@ -112,7 +114,8 @@ func anew(table, comment string) string {
 const inAnInstant = ", algorithm=instant"
 
 func isAnew(sql string) bool {
-	return strings.HasPrefix(sql, "alter table ") && strings.Contains(sql, " comment = ") && strings.HasSuffix(sql, inAnInstant)
+	return strings.HasPrefix(sql, "alter table ") && strings.Contains(sql, " comment = ") &&
+		strings.HasSuffix(sql, inAnInstant)
 }
 
 // notAnew does what can be done in place of that while a table is locked which the server

@@ -39,14 +39,16 @@ func TestTriggersThatAreHalfRead(t *testing.T) {
 		if row == "" {
 			row = "new"
 		}
-		must(fmt.Sprintf(`create trigger "on_%s" after %s on "a ""vessel" for each row delete from seen where id = %s.id`, event, event, row))
+		must(fmt.Sprintf(`create trigger "on_%s" after %s on "a ""vessel" for each row delete from seen where id = %s.id`,
+			event, event, row))
 	}
 	const update = `update "a ""vessel" set n = n + 1 where id = 1`
 	broken, waited := 0, 0
 	for i := range 1000 {
 		must(`flush tables "a ""vessel"`)
 		ends := func() error {
-			_, err := d.session.exec(ctx, fmt.Sprintf("set statement max_statement_time = %f for %s", 0.00001+rand.Float64()*0.0006, update))
+			_, err := d.session.exec(ctx, fmt.Sprintf("set statement max_statement_time = %f for %s",
+				0.00001+rand.Float64()*0.0006, update))
 			return err
 		}
 		if i%2 == 0 { // as it is without a mend
@@ -74,13 +76,15 @@ func TestTriggersThatAreHalfRead(t *testing.T) {
 	}
 	for range 400 { // a trigger that is dropped is gone, whatever others have left
 		must(`flush tables "a ""vessel"`)
-		d.session.exec(ctx, fmt.Sprintf("set statement max_statement_time = %f for %s", 0.00001+rand.Float64()*0.0006, update))
+		d.session.exec(ctx, fmt.Sprintf("set statement max_statement_time = %f for %s", 0.00001+rand.Float64()*0.0006,
+			update))
 		if _, err := d.define(ctx, `drop trigger if exists "on_update"`, bounds{wait: time.Second}); err != nil {
 			t.Fatal(err)
 		}
 		must(`create trigger "on_update" after update on "a ""vessel" for each row delete from seen where id = new.id`)
 	}
-	r, err := d.session.query(ctx, `select table_comment, (select count(*) from information_schema.triggers where trigger_schema = database()) from information_schema.tables where table_name = 'a "vessel'`)
+	r, err := d.session.query(ctx,
+		`select table_comment, (select count(*) from information_schema.triggers where trigger_schema = database()) from information_schema.tables where table_name = 'a "vessel'`)
 	if err != nil {
 		t.Fatal(err)
 	}

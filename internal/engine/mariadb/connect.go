@@ -36,13 +36,18 @@ const forever = "28800"
 
 // mode is the sql_mode of Lastboard's sessions: names and texts are written as on the
 // other engines, and no value is ever cut or made up.
-const mode = "ANSI_QUOTES,PIPES_AS_CONCAT,NO_BACKSLASH_ESCAPES,STRICT_ALL_TABLES,NO_AUTO_VALUE_ON_ZERO,NO_ENGINE_SUBSTITUTION,NO_UNSIGNED_SUBTRACTION"
+const mode = "ANSI_QUOTES,PIPES_AS_CONCAT,NO_BACKSLASH_ESCAPES,STRICT_ALL_TABLES," +
+	"NO_AUTO_VALUE_ON_ZERO,NO_ENGINE_SUBSTITUTION,NO_UNSIGNED_SUBTRACTION"
 
 // settings are those that change what a statement means or when it ends, for every
 // session of Lastboard's.
-const settings = "set session sql_mode = '" + mode + "', time_zone = '+00:00', autocommit = 1, completion_type = 0, lock_wait_timeout = 5, innodb_lock_wait_timeout = 1, max_statement_time = 0, wait_timeout = " + forever + ", " +
-	"foreign_key_checks = 1, unique_checks = 1, check_constraint_checks = 1, sql_safe_updates = 0, sql_auto_is_null = 0, alter_algorithm = default, old_mode = '', " +
-	"group_concat_max_len = 16777216, sql_select_limit = default, default_storage_engine = InnoDB, div_precision_increment = 10, @lastboard_writes = 1"
+const settings = "set session sql_mode = '" + mode +
+	"', time_zone = '+00:00', autocommit = 1, completion_type = 0, lock_wait_timeout = 5, innodb_lock_wait_timeout = " +
+	"1, max_statement_time = 0, wait_timeout = " + forever + ", " +
+	"foreign_key_checks = 1, unique_checks = 1, check_constraint_checks = 1, sql_safe_updates = 0, sql_auto_is_null " +
+	"= 0, alter_algorithm = default, old_mode = '', " +
+	"group_concat_max_len = 16777216, sql_select_limit = default, default_storage_engine = InnoDB, " +
+	"div_precision_increment = 10, @lastboard_writes = 1"
 
 // Open implements engine.Engine. The URL is mariadb:// or mysql://, with user, host,
 // port and database, and perhaps ?socket=, ?tls=off|prefer|require|verify, ?tls-ca= and
@@ -55,9 +60,11 @@ func (e Engine) Open(ctx context.Context, target string, access engine.Mode) (en
 			Cure: "write mariadb://user@host:3306/database; a password stays out of it in MYSQL_PWD or an option file"}
 	}
 	if strings.HasPrefix(strings.ToLower(config.DBName), engine.Prefix) {
-		return nil, &engine.CannotOpen{Message: "database " + config.DBName + " is one of Lastboard's own", Cure: "name the database whose tables are to be changed"}
+		return nil, &engine.CannotOpen{Message: "database " + config.DBName + " is one of Lastboard's own",
+			Cure: "name the database whose tables are to be changed"}
 	}
-	d := &database{config: config, role: e.RunsAs, readOnly: access == engine.Read, here: e.Here, place: &place{database: placeName(config.DBName), here: true}}
+	d := &database{config: config, role: e.RunsAs, readOnly: access == engine.Read, here: e.Here,
+		place: &place{database: placeName(config.DBName), here: true}}
 	if d.session, err = d.begin(ctx, config.DBName); err != nil {
 		return nil, err
 	}
@@ -115,7 +122,8 @@ func configure(target string) (*mysql.Config, error) {
 	if c.DBName == "" {
 		return nil, errors.New("it names no database")
 	}
-	c.Net, c.Addr = "tcp", net.JoinHostPort(first(u.Hostname(), options["host"], "localhost"), first(u.Port(), options["port"], "3306"))
+	c.Net, c.Addr = "tcp", net.JoinHostPort(first(u.Hostname(), options["host"], "localhost"),
+		first(u.Port(), options["port"], "3306"))
 	if socket := first(q.Get("socket"), map[bool]string{true: options["socket"]}[u.Host == ""]); socket != "" {
 		c.Net, c.Addr = "unix", socket
 	}
@@ -241,7 +249,8 @@ func (d *database) begin(ctx context.Context, name string, options ...func(*mysq
 		}
 		switch passed := s.line.Passed(); {
 		case errors.Is(passed, bounded.ErrTooLate):
-			err = d.cannot("the server at "+d.host()+" does not answer in time", "check host and port, and that the server runs", err)
+			err = d.cannot("the server at "+d.host()+" does not answer in time", "check host and port, and that the server runs",
+				err)
 		case passed != nil:
 			err = bounded.NotTaken(passed.Error(), err)
 		}
@@ -255,14 +264,17 @@ func (d *database) arrange(ctx context.Context, s *session, name string) (err er
 	if s.conn, err = s.pool.Conn(ctx); err != nil {
 		return d.explain(err)
 	}
-	for _, sql := range []string{"set names utf8mb4 collate " + bytewise, settings, "set session transaction isolation level read committed"} {
+	for _, sql := range []string{"set names utf8mb4 collate " + bytewise, settings,
+		"set session transaction isolation level read committed"} {
 		if _, err := s.conn.ExecContext(ctx, sql); err != nil {
-			return d.cannot("the settings of the session are refused: "+message(err), "this may be no MariaDB server: connect to one", err)
+			return d.cannot("the settings of the session are refused: "+message(err),
+				"this may be no MariaDB server: connect to one", err)
 		}
 	}
 	if d.role != "" {
 		if _, err := s.conn.ExecContext(ctx, "set role "+quote(d.role)); err != nil {
-			return d.cannot("user "+d.config.User+" may not act as "+d.role+", which runs_as in lastboard.toml names: "+message(err), "grant "+quote(d.role)+" to the user", err)
+			return d.cannot("user "+d.config.User+" may not act as "+d.role+", which runs_as in lastboard.toml names: "+
+				message(err), "grant "+quote(d.role)+" to the user", err)
 		}
 		if name != "" {
 			if _, err := s.conn.ExecContext(ctx, "use "+quote(name)); err != nil {
@@ -290,9 +302,11 @@ func (d *database) end(id int64) {
 
 // greet finds out what the server is, and refuses one that this is not made for.
 func (d *database) greet(ctx context.Context, unproven bool, access engine.Mode) error {
-	r, err := d.query(ctx, "select version(), @@read_only, @@log_bin, @@log_bin_trust_function_creators, @@version_comment, current_user()")
+	r, err := d.query(ctx, "select version(), @@read_only, @@log_bin, @@log_bin_trust_function_creators, "+
+		"@@version_comment, current_user()")
 	if err != nil {
-		return d.cannot("the server does not answer as MariaDB does: "+message(err), "Lastboard is made for MariaDB itself; --unproven tries all the same", err)
+		return d.cannot("the server does not answer as MariaDB does: "+message(err),
+			"Lastboard is made for MariaDB itself; --unproven tries all the same", err)
 	}
 	v := r.Values[0]
 	full := text(v[0])
@@ -302,11 +316,14 @@ func (d *database) greet(ctx context.Context, unproven bool, access engine.Mode)
 	d.account = literal(user[:max(at, 0)]) + "@" + literal(user[at+1:])
 	d.logs, d.trusts = number(v[2]) != 0, number(v[3]) != 0
 	if !strings.Contains(full, "MariaDB") && !unproven {
-		return d.cannot("the server speaks the protocol of MariaDB and is another: "+full+" ("+text(v[4])+")", "what it does with a table was never measured; --unproven tries all the same, on a copy first", nil)
+		return d.cannot("the server speaks the protocol of MariaDB and is another: "+full+" ("+text(v[4])+")",
+			"what it does with a table was never measured; --unproven tries all the same, on a copy first", nil)
 	}
 	var major, minor int
-	if _, err := fmt.Sscanf(d.version, "%d.%d", &major, &minor); err == nil && (major < oldest[0] || major == oldest[0] && minor < oldest[1]) && !unproven {
-		return d.cannot("the server is MariaDB "+d.version+", and 10.6 is the oldest that Lastboard knows", "upgrade the server", nil)
+	if _, err := fmt.Sscanf(d.version, "%d.%d", &major, &minor); err == nil &&
+		(major < oldest[0] || major == oldest[0] && minor < oldest[1]) && !unproven {
+		return d.cannot("the server is MariaDB "+d.version+", and 10.6 is the oldest that Lastboard knows",
+			"upgrade the server", nil)
 	}
 	cluster, err := d.query(ctx, "show global status where variable_name = 'wsrep_cluster_size' and value > 0")
 	if err != nil {
@@ -314,8 +331,11 @@ func (d *database) greet(ctx context.Context, unproven bool, access engine.Mode)
 	}
 	d.cluster = len(cluster.Values) > 0
 	if number(v[1]) != 0 && access != engine.Read {
-		if r, err := d.query(ctx, "select 1 from information_schema.user_privileges where privilege_type in ('SUPER', 'READ_ONLY ADMIN') and grantee = concat('''', replace(current_user(), '@', '''@'''), '''')"); err != nil || len(r.Values) == 0 {
-			return d.cannot("the server can be read but not written (read_only is on)", "connect to the primary server, not to a replica", nil)
+		if r, err := d.query(ctx, "select 1 from information_schema.user_privileges where privilege_type in ('SUPER', "+
+			"'READ_ONLY ADMIN') and grantee = concat('''', replace(current_user(), '@', '''@'''), '''')"); err != nil ||
+			len(r.Values) == 0 {
+			return d.cannot("the server can be read but not written (read_only is on)",
+				"connect to the primary server, not to a replica", nil)
 		}
 	}
 	return nil
@@ -334,21 +354,26 @@ func (d *database) explain(err error) error {
 	var verify *tls.CertificateVerificationError
 	switch {
 	case code(err) == 1045:
-		return d.cannot("the server at "+host+" does not let you in as "+d.config.User, "check the user, and the password in MYSQL_PWD or an option file", err)
+		return d.cannot("the server at "+host+" does not let you in as "+d.config.User,
+			"check the user, and the password in MYSQL_PWD or an option file", err)
 	case code(err) == 1049:
 		return d.cannot("there is no database "+d.config.DBName+" at "+host, "create it on the server, or mend the URL", err)
 	case code(err) == 1044:
-		return d.cannot("user "+d.config.User+" may not use database "+d.config.DBName, "grant all on "+quote(d.config.DBName)+".* to the user", err)
+		return d.cannot("user "+d.config.User+" may not use database "+d.config.DBName,
+			"grant all on "+quote(d.config.DBName)+".* to the user", err)
 	case code(err) == 1040:
 		return d.cannot("the server at "+host+" has no connection left", "try again later, or raise max_connections", err)
 	case code(err) != 0:
 		return d.cannot("the server at "+host+" refuses the connection: "+message(err), "", err)
 	case errors.As(err, &dns):
 		return d.cannot("there is no host "+dns.Name, "check the URL", err)
-	case errors.As(err, &unknown), errors.As(err, &name), errors.As(err, &verify), errors.Is(err, mysql.ErrNoTLS), strings.Contains(err.Error(), "tls:"):
-		return d.cannot("the server at "+host+" and this program do not agree on TLS: "+err.Error(), "set tls and tls-ca in the URL as the server wants them", err)
+	case errors.As(err, &unknown), errors.As(err, &name), errors.As(err, &verify), errors.Is(err, mysql.ErrNoTLS),
+		strings.Contains(err.Error(), "tls:"):
+		return d.cannot("the server at "+host+" and this program do not agree on TLS: "+err.Error(),
+			"set tls and tls-ca in the URL as the server wants them", err)
 	case errors.Is(err, context.Canceled):
 		return err
 	}
-	return d.cannot("the server at "+host+" does not answer: "+err.Error(), "check host and port, and that the server runs", err)
+	return d.cannot("the server at "+host+" does not answer: "+err.Error(),
+		"check host and port, and that the server runs", err)
 }

@@ -47,7 +47,8 @@ func createTable(t *schema.Table) string {
 		}
 		lines = append(lines, foreignKeySQL(k))
 	}
-	return "create table if not exists " + quote(t.Name) + " (\n  " + strings.Join(lines, ",\n  ") + "\n)" + tableOptions(t)
+	return "create table if not exists " + quote(t.Name) + " (\n  " + strings.Join(lines, ",\n  ") + "\n)" +
+		tableOptions(t)
 }
 
 func tableOptions(t *schema.Table) string {
@@ -134,7 +135,8 @@ func precision(c *schema.Column) string {
 func defaultSQL(t *schema.Table, c *schema.Column) string {
 	e := *c.Default
 	if now, ok := e.Tree.(*sqltext.Now); ok && e.Native == "" {
-		if d := declaration(c); now.Name == "current_timestamp" && (strings.HasPrefix(d, "datetime") || strings.HasPrefix(d, "timestamp")) {
+		if d := declaration(c); now.Name == "current_timestamp" &&
+			(strings.HasPrefix(d, "datetime") || strings.HasPrefix(d, "timestamp")) {
 			return "current_timestamp" + precision(c)
 		}
 	}
@@ -277,7 +279,10 @@ func ownIndexes(t *schema.Table, k *schema.ForeignKey) (list []*schema.Index) {
 		return nil
 	}
 	for _, x := range t.Indexes {
-		if !x.Unique && len(x.Options) == 0 && slices.EqualFunc(x.Parts, k.Columns, func(part schema.IndexPart, c string) bool { return part.Expr == nil && schema.SameName(part.Column, c) }) {
+		if !x.Unique && len(x.Options) == 0 && slices.EqualFunc(x.Parts, k.Columns,
+			func(part schema.IndexPart, c string) bool {
+				return part.Expr == nil && schema.SameName(part.Column, c)
+			}) {
 			list = append(list, x)
 		}
 	}

@@ -19,8 +19,10 @@ const algorithm = engine.Algorithm
 // ways are the algorithms and locks of an alter, the cheapest first (the manual, ALTER
 // TABLE).
 var ways = []string{
-	"algorithm=instant, lock=none", "algorithm=nocopy, lock=none", "algorithm=inplace, lock=none", "algorithm=instant, lock=exclusive",
-	"algorithm=nocopy, lock=shared", "algorithm=inplace, lock=shared", "algorithm=copy, lock=shared", "algorithm=copy, lock=exclusive",
+	"algorithm=instant, lock=none", "algorithm=nocopy, lock=none", "algorithm=inplace, lock=none",
+	"algorithm=instant, lock=exclusive",
+	"algorithm=nocopy, lock=shared", "algorithm=inplace, lock=shared", "algorithm=copy, lock=shared",
+	"algorithm=copy, lock=exclusive",
 }
 
 // defines reports whether a statement defines something, and so commits by itself.
@@ -36,7 +38,9 @@ func defines(sql string) bool {
 // instant reports whether a statement works on metadata alone, so that its time can be
 // bounded with its wait.
 func instant(sql string) bool {
-	return strings.HasPrefix(sql, "create or replace trigger ") || strings.HasPrefix(sql, "drop trigger ") || strings.HasPrefix(sql, "rename ") || strings.HasPrefix(sql, "drop table ") || strings.Contains(sql, "algorithm=instant")
+	return strings.HasPrefix(sql, "create or replace trigger ") || strings.HasPrefix(sql, "drop trigger ") ||
+		strings.HasPrefix(sql, "rename ") || strings.HasPrefix(sql, "drop table ") ||
+		strings.Contains(sql, "algorithm=instant")
 }
 
 // bounds are what a statement may cost others.
@@ -90,7 +94,8 @@ func costlier(sql string, b bounds, err error, run func(sql string) error) error
 type exhausted struct{ err error }
 
 func (e *exhausted) Error() string {
-	return "the table refuses what an empty copy of it accepted (" + message(e.err) + "): it has run out of instant changes, and every other way keeps writers waiting, which --let-writers-wait allows"
+	return "the table refuses what an empty copy of it accepted (" + message(e.err) +
+		"): it has run out of instant changes, and every other way keeps writers waiting, which --let-writers-wait allows"
 }
 func (e *exhausted) Unwrap() error { return e.err }
 
@@ -126,7 +131,8 @@ func (d *database) bounded(ctx context.Context, s *session, sql string, wait tim
 	switch {
 	case wait > 0 && instant(plain):
 		err = s.endable(ctx, plain, func() error {
-			_, err := s.exec(ctx, "set statement "+settings+"max_statement_time = "+seconds(wait+work)+" for "+s.defined(translate(plain)))
+			_, err := s.exec(ctx, "set statement "+settings+"max_statement_time = "+seconds(wait+work)+" for "+
+				s.defined(translate(plain)))
 			return err
 		})
 	case wait > 0:

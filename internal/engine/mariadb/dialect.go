@@ -77,7 +77,8 @@ func (dialect) Fits(t sqltext.Type, kind, v string) string {
 func (dialect) Changed(old, c *schema.Column, x, v string) string {
 	number := "cast(" + x + " as " + exact + ")"
 	if old.Type.IsText() || old.Type.Native {
-		number = "(case when " + asText(x) + " regexp " + numberPattern + " then cast(" + asText(x) + " as " + exact + ") end)"
+		number = "(case when " + asText(x) + " regexp " + numberPattern + " then cast(" + asText(x) + " as " + exact +
+			") end)"
 	}
 	from := old.Type.Name
 	switch t := c.Type; {
@@ -124,7 +125,8 @@ func (dialect) CreateKept(t *schema.Table, kept string, keys, values []string, c
 	if counted {
 		f = ", f bigint null"
 	}
-	return "create table " + quote(kept) + " (" + keptSQL("k", t, keys) + ", " + keptSQL("o", t, values) + ", " + keptSQL("w", t, values) + f + ", " + keptKey(t, keys) + ")"
+	return "create table " + quote(kept) + " (" + keptSQL("k", t, keys) + ", " + keptSQL("o", t, values) + ", " +
+		keptSQL("w", t, values) + f + ", " + keptKey(t, keys) + ")"
 }
 
 // keptKey gives the key of a table of kept values.
@@ -214,10 +216,12 @@ func (dialect) Load(p *planning.Planner, s *schema.Source) *engine.Step {
 	l.Insert = "insert into " + table + " (" + quoteAll(t.ColumnNames()) + ") values (" + marks + ")"
 	l.Lend = []string{"drop temporary table if exists " + table, "create temporary table " + table + columns + ownOptions}
 	l.LendRow = l.Insert
-	l.Unmatched = "select count(*) from " + table + " as " + quote(s.Alias) + " where not exists (select 1 from " + quote(p.Table.Name) + " where " + p.Joined() + ")"
+	l.Unmatched = "select count(*) from " + table + " as " + quote(s.Alias) + " where not exists (select 1 from " +
+		quote(p.Table.Name) + " where " + p.Joined() + ")"
 	return &engine.Step{
 		Kind: engine.Catalog, Table: p.Table.Name, What: "read " + s.File, WritersWait: engine.WaitNo, Lock: "none",
-		SQL: []string{"drop temporary table if exists " + table, "create table " + table + columns}, Outside: &engine.Outside{},
-		Load: l, Undo: []string{"drop table if exists " + table},
+		SQL:     []string{"drop temporary table if exists " + table, "create table " + table + columns},
+		Outside: &engine.Outside{},
+		Load:    l, Undo: []string{"drop table if exists " + table},
 	}
 }

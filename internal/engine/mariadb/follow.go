@@ -57,7 +57,8 @@ func followFirst(p *planning.Planner, kept ...*engine.Keeping) (list []string) {
 // then whether the server can do that in an instant (notAnew).
 func unseen(t *schema.Table, triggers ...string) string {
 	locks := append([]string{quote(t.Name) + " write"}, lockedNumbers(t)...)
-	return strings.Join(slices.Concat([]string{"lock tables " + strings.Join(locks, ", "), anew(t.Name, t.Comment)}, triggers, []string{anew(t.Name, t.Comment)}), engine.Between)
+	return strings.Join(slices.Concat([]string{"lock tables " + strings.Join(locks, ", "), anew(t.Name, t.Comment)},
+		triggers, []string{anew(t.Name, t.Comment)}), engine.Between)
 }
 
 // comers adds the triggers for rows that come to what is kept without one so far.
@@ -70,7 +71,8 @@ func (p *planner) comers() {
 	for _, s := range p.Steps {
 		for _, k := range s.Keeps {
 			came := quote(k.Kept + cameSuffix)
-			if t == nil || !k.Followed || slices.ContainsFunc(made, func(sql string) bool { return strings.Contains(sql, came) }) {
+			if t == nil || !k.Followed || slices.ContainsFunc(made,
+				func(sql string) bool { return strings.Contains(sql, came) }) {
 				continue
 			}
 			keys := slices.Clone(k.Keys)
@@ -80,7 +82,8 @@ func (p *planner) comers() {
 				}
 			}
 			made = append(made, came)
-			s := p.define(engine.Sync, 0, "let what is kept go when other rows come with its keys", "", unseen(t, comer(rowKeys(keys), t, k.Kept)))
+			s := p.define(engine.Sync, 0, "let what is kept go when other rows come with its keys", "",
+				unseen(t, comer(rowKeys(keys), t, k.Kept)))
 			s.Table, s.Strong, s.Lock, s.WritersWait = t.Name, []string{t.Name}, lockTable, engine.WaitBriefly
 		}
 	}
@@ -95,14 +98,17 @@ func rowKeys(keys []string) planning.RowKeys {
 func followers(r planning.RowKeys, t *schema.Table, kept, gone, moved string) []string {
 	changed := r.Changed(func(a, b string) string { return "not (" + a + " <=> " + b + ")" })
 	return []string{
-		"create or replace trigger " + quote(kept+goneSuffix) + " after delete on " + quote(t.Name) + " for each row if @lastboard_writes is null then " + gone + "end if",
-		"create or replace trigger " + quote(kept+movedSuffix) + " after update on " + quote(t.Name) + " for each row if " + changed + " then " + moved + "end if",
+		"create or replace trigger " + quote(kept+goneSuffix) + " after delete on " + quote(t.Name) +
+			" for each row if @lastboard_writes is null then " + gone + "end if",
+		"create or replace trigger " + quote(kept+movedSuffix) + " after update on " + quote(t.Name) + " for each row if " +
+			changed + " then " + moved + "end if",
 	}
 }
 
 // comer gives the statement that makes the trigger which acts when rows come.
 func comer(r planning.RowKeys, t *schema.Table, kept string) string {
-	return "create or replace trigger " + quote(kept+cameSuffix) + " after insert on " + quote(t.Name) + " for each row if @lastboard_writes is null then " + r.Gone("new", kept) + "end if"
+	return "create or replace trigger " + quote(kept+cameSuffix) + " after insert on " + quote(t.Name) +
+		" for each row if @lastboard_writes is null then " + r.Gone("new", kept) + "end if"
 }
 
 func followSQL(t *schema.Table, kept string, keys []string) []string {
@@ -117,13 +123,15 @@ func (dialect) Note(p *planning.Planner, s *engine.Step, n planning.Noting) {
 	place := func(table string) string {
 		return "create table if not exists " + quote(table) + " (" + keptSQL("k", t, n.Keys) + ", " + keptKey(t, n.Keys) + ")"
 	}
-	gone, moved := r.Gone("old", n.Kept, n.Moved()), r.Moved(n.Kept, n.Moved())+"insert ignore into "+quote(n.Moved())+" values ("+r.Of("new")+"); "
+	gone, moved := r.Gone("old", n.Kept, n.Moved()),
+		r.Moved(n.Kept, n.Moved())+"insert ignore into "+quote(n.Moved())+" values ("+r.Of("new")+"); "
 	list := []string{place(n.Moved())}
 	var triggers []string
 	if n.Came {
 		gone, moved = gone+r.Gone("old", n.New()), moved+r.Moved(n.New())
 		list = append(list, place(n.New()))
-		triggers = append(triggers, "create or replace trigger "+quote(n.New())+" after insert on "+quote(t.Name)+" for each row insert ignore into "+quote(n.New())+" values ("+r.Of("new")+")")
+		triggers = append(triggers, "create or replace trigger "+quote(n.New())+" after insert on "+quote(t.Name)+
+			" for each row insert ignore into "+quote(n.New())+" values ("+r.Of("new")+")")
 	}
 	s.SQL = slices.Concat(s.SQL, list, []string{unseen(t, append(triggers, followers(r, t, n.Kept, gone, moved)...)...)})
 	s.Strong = []string{t.Name}
@@ -131,7 +139,8 @@ func (dialect) Note(p *planning.Planner, s *engine.Step, n planning.Noting) {
 
 // Noted implements planning.Dialect.
 func (dialect) Noted(t *schema.Table, n planning.Noting) []string {
-	return append(followSQL(t, n.Kept, n.Keys), "drop trigger if exists "+quote(n.New()), "drop table if exists "+quote(n.Moved()), "drop table if exists "+quote(n.New()))
+	return append(followSQL(t, n.Kept, n.Keys), "drop trigger if exists "+quote(n.New()),
+		"drop table if exists "+quote(n.Moved()), "drop table if exists "+quote(n.New()))
 }
 
 // keysMoveUnseen refuses a backfill beside applications that reads what it writes, where keys
@@ -145,15 +154,18 @@ func (p *planner) keysMoveUnseen(c *schema.RowChange) {
 			return slices.ContainsFunc(c.Set, func(s sqltext.Assignment) bool { return schema.SameName(s.Column, r.Column) })
 		})
 	}
-	if !slices.ContainsFunc(c.Set, func(s sqltext.Assignment) bool { return reads(s.Value) }) && (c.Where == nil || !reads(c.Where)) {
+	if !slices.ContainsFunc(c.Set, func(s sqltext.Assignment) bool { return reads(s.Value) }) &&
+		(c.Where == nil || !reads(c.Where)) {
 		return
 	}
 	for _, k := range p.Table.ForeignKeys {
 		moves := k.OnUpdate == "cascade" || k.OnUpdate == "set null" || k.OnUpdate == "set default"
 		if moves && slices.ContainsFunc(k.Columns, func(n string) bool { return schema.HasName(p.Table.Key(), n) }) {
 			p.Fail(&engine.Refused{
-				Message: "the key of table " + p.Table.Name + " changes with that of " + k.Table + " (foreign key " + k.Name + "), which no trigger sees, and the backfill reads what it writes: a row whose key changes meanwhile could be done twice",
-				Cure:    "do it while the database is not live, or write to a column that it does not read",
+				Message: "the key of table " + p.Table.Name + " changes with that of " + k.Table + " (foreign key " + k.Name +
+					"), which no trigger sees, and the backfill reads what it writes: a row whose key changes meanwhile could be " +
+					"done twice",
+				Cure: "do it while the database is not live, or write to a column that it does not read",
 			})
 		}
 	}
@@ -167,7 +179,8 @@ func (d dialect) Last(p *planning.Planner, what string, n planning.Noting, left 
 	}
 	off := d.Noted(p.Table, n)
 	triggers, tables := off[:4], off[4:]
-	locks := []string{quote(p.Table.Name) + " write", quote(n.Kept) + " write", quote(n.Kept) + " as k write", quote(n.Moved()) + " write"}
+	locks := []string{quote(p.Table.Name) + " write", quote(n.Kept) + " write", quote(n.Kept) + " as k write",
+		quote(n.Moved()) + " write"}
 	locks = append(locks, lockedNumbers(p.Table)...)
 	if n.Came {
 		locks = append(locks, quote(n.New())+" write", quote(n.New())+" as n write")
@@ -179,7 +192,8 @@ func (d dialect) Last(p *planning.Planner, what string, n planning.Noting, left 
 	if n.Came { // a row that went unseen had its key before, and what is kept is of that one
 		script = append(script, "delete k from "+quote(n.Kept)+" as k, "+quote(n.New())+" as n where "+sameKeys(len(n.Keys)))
 	}
-	s := p.Add(engine.Sync, 0, "end the notes of "+p.Table.Name, strings.Join(append(slices.Concat(script, triggers), anew(p.Table.Name, p.Table.Comment)), engine.Between))
+	s := p.Add(engine.Sync, 0, "end the notes of "+p.Table.Name,
+		strings.Join(append(slices.Concat(script, triggers), anew(p.Table.Name, p.Table.Comment)), engine.Between))
 	s.Outside, s.Strong, s.Lock = &engine.Outside{}, []string{p.Table.Name}, lockTable
 	s = p.Add(engine.Sync, 0, "let go of the notes", tables...)
 	s.Outside, s.Strong, s.Lock, s.WritersWait = &engine.Outside{}, nil, "none", engine.WaitNo
@@ -214,7 +228,9 @@ func (Engine) Followers(kept string) []string {
 func forget(kept string) []string {
 	n := planning.Noting{Kept: kept}
 	return []string{
-		"drop trigger if exists " + quote(kept+goneSuffix), "drop trigger if exists " + quote(kept+movedSuffix), "drop trigger if exists " + quote(kept+cameSuffix), "drop trigger if exists " + quote(n.New()),
-		"drop table if exists " + quote(n.Moved()), "drop table if exists " + quote(n.New()), "drop table if exists " + quote(kept),
+		"drop trigger if exists " + quote(kept+goneSuffix), "drop trigger if exists " + quote(kept+movedSuffix),
+		"drop trigger if exists " + quote(kept+cameSuffix), "drop trigger if exists " + quote(n.New()),
+		"drop table if exists " + quote(n.Moved()), "drop table if exists " + quote(n.New()),
+		"drop table if exists " + quote(kept),
 	}
 }

@@ -56,7 +56,8 @@ func (d *database) prepared(ctx context.Context, s *session, age float64) []engi
 	}
 	var list []engine.Session
 	for _, v := range r.Values {
-		list = append(list, engine.Session{Background: "of a session that is gone", Since: time.Duration(since * float64(time.Second)), Prepared: "xa rollback " + text(v[3])})
+		list = append(list, engine.Session{Background: "of a session that is gone",
+			Since: time.Duration(since * float64(time.Second)), Prepared: "xa rollback " + text(v[3])})
 	}
 	return list
 }
@@ -72,7 +73,8 @@ func sessions(r *engine.Rows) []engine.Session {
 		if text(v[2]) == "Sleep" {
 			state = "idle in transaction"
 		}
-		list = append(list, engine.Session{ID: number(v[0]), User: text(v[1]), State: state, Since: time.Duration(since * float64(time.Second)), Query: text(v[4])})
+		list = append(list, engine.Session{ID: number(v[0]), User: text(v[1]), State: state,
+			Since: time.Duration(since * float64(time.Second)), Query: text(v[4])})
 	}
 	return list
 }
@@ -100,7 +102,8 @@ func (d *database) InTheWay(ctx context.Context, tables []string) ([]engine.Sess
 		return nil, nil
 	}
 	if d.locks == nil {
-		r, err := d.query(ctx, "select 1 from information_schema.plugins where plugin_name = 'METADATA_LOCK_INFO' and plugin_status = 'ACTIVE'")
+		r, err := d.query(ctx, "select 1 from information_schema.plugins where plugin_name = 'METADATA_LOCK_INFO' and "+
+			"plugin_status = 'ACTIVE'")
 		if err != nil {
 			return nil, err
 		}
@@ -147,9 +150,11 @@ func (d *database) Claim() (release func(), ok bool, err error) {
 		return nil, false, errors.Join(err, s.close())
 	}
 	own := number(r.Values[0][1])
-	if r, err = d.query(ctx, take); err == nil && (number(r.Values[0][0]) == 1 || number(r.Values[0][1]) == own || number(r.Values[0][1]) != d.id) {
+	if r, err = d.query(ctx, take); err == nil && (number(r.Values[0][0]) == 1 || number(r.Values[0][1]) == own ||
+		number(r.Values[0][1]) != d.id) {
 		d.query(ctx, "select release_lock("+planning.Literal(d.claimName())+")")
-		err = d.cannot("a pooler shares the sessions of the server between its clients", "connect to the server itself, or to a pool that keeps a session for each client", nil)
+		err = d.cannot("a pooler shares the sessions of the server between its clients",
+			"connect to the server itself, or to a pool that keeps a session for each client", nil)
 	}
 	if err != nil {
 		return nil, false, errors.Join(err, s.close())
@@ -193,7 +198,9 @@ func (d *database) Claimed() bool {
 
 // Claimant implements engine.Claimant.
 func (d *database) Claimant(ctx context.Context) (*engine.Session, string) {
-	r, err := d.query(ctx, "select u.id, coalesce(p.user, ''), coalesce(p.command, ''), coalesce(p.time, 0), coalesce(p.info, '') from (select is_used_lock("+planning.Literal(d.claimName())+") as id) u left join information_schema.processlist p on p.id = u.id where u.id is not null")
+	r, err := d.query(ctx, "select u.id, coalesce(p.user, ''), coalesce(p.command, ''), coalesce(p.time, 0), "+
+		"coalesce(p.info, '') from (select is_used_lock("+planning.Literal(d.claimName())+
+		") as id) u left join information_schema.processlist p on p.id = u.id where u.id is not null")
 	if err != nil || len(r.Values) == 0 {
 		return nil, ""
 	}

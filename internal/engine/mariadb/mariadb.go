@@ -86,7 +86,8 @@ func (d *database) Schema(ctx context.Context) (*schema.Schema, error) {
 
 // HasTable implements engine.Database.
 func (d *database) HasTable(ctx context.Context, table string) (bool, error) {
-	r, err := d.query(ctx, "select 1 from information_schema.tables where table_schema = database() and table_name = ?", table)
+	r, err := d.query(ctx, "select 1 from information_schema.tables where table_schema = database() and table_name = ?",
+		table)
 	return err == nil && len(r.Values) > 0, err
 }
 
@@ -110,7 +111,9 @@ func (d *database) CountAll(ctx context.Context, tables []string) (rows, bytes m
 		for i, t := range chunk {
 			list[i] = planning.Literal(t)
 		}
-		r, err := d.query(ctx, "select table_name, coalesce(table_rows, 0), coalesce(data_length, 0) + coalesce(index_length, 0) from information_schema.tables where table_schema = database() and table_name in ("+strings.Join(list, ", ")+")")
+		r, err := d.query(ctx, "select table_name, coalesce(table_rows, 0), coalesce(data_length, 0) + "+
+			"coalesce(index_length, 0) from information_schema.tables where table_schema = database() and table_name in ("+
+			strings.Join(list, ", ")+")")
 		if err != nil {
 			return nil, nil, err
 		}
@@ -178,7 +181,8 @@ func (d *database) Exec(ctx context.Context, sql string) error {
 }
 
 // Lend implements engine.Database: the table is a temporary one.
-func (d *database) Lend(ctx context.Context, statements []string, insert string, rows func(add func([]any) error) error) error {
+func (d *database) Lend(ctx context.Context, statements []string, insert string,
+	rows func(add func([]any) error) error) error {
 	for _, s := range statements {
 		if _, err := d.exec(ctx, s); err != nil {
 			return err
@@ -201,14 +205,16 @@ func (d *database) Own(ctx context.Context) ([]engine.OwnObject, error) {
 	}
 	var list []engine.OwnObject
 	for _, v := range r.Values {
-		list = append(list, engine.OwnObject{Kind: text(v[0]), Name: text(v[1]), Table: text(v[2]), Drop: "drop " + text(v[0]) + " if exists " + quote(text(v[1]))})
+		list = append(list, engine.OwnObject{Kind: text(v[0]), Name: text(v[1]), Table: text(v[2]),
+			Drop: "drop " + text(v[0]) + " if exists " + quote(text(v[1]))})
 	}
 	if err := d.ownerless(ctx, list); err != nil {
 		return nil, err
 	}
 	dead, err := deadTrials(ctx, d.session, d.config.DBName)
 	for _, name := range dead {
-		list = append(list, engine.OwnObject{Kind: "database", Name: name, Drop: "drop database if exists " + quote(name), Copy: true})
+		list = append(list, engine.OwnObject{Kind: "database", Name: name, Drop: "drop database if exists " + quote(name),
+			Copy: true})
 	}
 	return list, err
 }
@@ -230,7 +236,8 @@ func (d *database) ownerless(ctx context.Context, own []engine.OwnObject) error 
 		i := slices.IndexFunc(own, func(o engine.OwnObject) bool { return o.Kind == "trigger" && o.Name == text(v[0]) })
 		if i >= 0 {
 			own[i].Gone = text(v[1])
-			own[i].Again = "delimiter //\ncreate or replace trigger " + quote(text(v[0])) + " " + text(v[2]) + " " + text(v[3]) + " on " + quote(text(v[4])) + " for each row " + text(v[5]) + "//\ndelimiter ;"
+			own[i].Again = "delimiter //\ncreate or replace trigger " + quote(text(v[0])) + " " + text(v[2]) + " " + text(v[3]) +
+				" on " + quote(text(v[4])) + " for each row " + text(v[5]) + "//\ndelimiter ;"
 		}
 	}
 	return nil

@@ -42,7 +42,8 @@ func placeName(of string) string {
 }
 
 // ledgerTables are the tables of the ledger; the core gives their names without quotes.
-var ledgerTables = []string{"meta", "entry", "migration", "step", "backfill", "kept", "runner", "table", "work", "pace", "plan", "note"}
+var ledgerTables = []string{"meta", "entry", "migration", "step", "backfill", "kept", "runner", "table", "work", "pace",
+	"plan", "note"}
 
 // of writes the names of the ledger's tables in a statement of the core with their database.
 func (p *place) of(sql string) string {
@@ -57,7 +58,8 @@ func (p *place) of(sql string) string {
 	last, found := 0, false
 	for i, t := range tokens {
 		name, ours := strings.CutPrefix(t.Value, engine.Prefix)
-		if t.Kind != sqltext.Word || !ours || !slices.Contains(ledgerTables, name) || i == 0 || tokens[i+1].Is(".") || tokens[i-1].Is(".") ||
+		if t.Kind != sqltext.Word || !ours || !slices.Contains(ledgerTables, name) || i == 0 || tokens[i+1].Is(".") ||
+			tokens[i-1].Is(".") ||
 			!slices.ContainsFunc([]string{"from", "into", "update", "table", "exists", "join"}, tokens[i-1].Is) {
 			continue
 		}
@@ -89,7 +91,8 @@ func (d *database) locate(ctx context.Context) error {
 
 // stands reports whether a database has a table.
 func (d *database) stands(ctx context.Context, database, table string) (bool, error) {
-	r, err := d.query(ctx, "select 1 from information_schema.tables where table_schema = ? and table_name = ? and table_type = 'BASE TABLE'", database, table)
+	r, err := d.query(ctx, "select 1 from information_schema.tables where table_schema = ? and table_name = ? and "+
+		"table_type = 'BASE TABLE'", database, table)
 	return err == nil && len(r.Values) > 0, err
 }
 
@@ -106,15 +109,19 @@ func (d *database) Belongs(ctx context.Context, found bool) error {
 		if mine == "" {
 			return nil
 		}
-		return d.cannot("the ledger of database "+d.config.DBName+" is not on this server: it was database "+d.place.database+" where this one comes from",
-			"if this is a copy or was restored, bring "+d.place.database+" here, too; to begin anew with the tables as they are: drop table "+identity+", then lastboard adopt", nil)
+		return d.cannot("the ledger of database "+d.config.DBName+" is not on this server: it was database "+d.place.database+
+			" where this one comes from",
+			"if this is a copy or was restored, bring "+d.place.database+
+				" here, too; to begin anew with the tables as they are: drop table "+identity+", then lastboard adopt", nil)
 	}
 	its, err := d.identity(ctx, d.place.database)
 	if err != nil || its == "" || its == mine {
 		return err
 	}
-	return d.cannot("the ledger in database "+d.place.database+" belongs to another database than "+d.config.DBName+" is now: it was made anew, or restored from elsewhere",
-		"if it was made anew: drop database "+d.place.database+"; if it was restored, bring its own ledger back beside it", nil)
+	return d.cannot("the ledger in database "+d.place.database+" belongs to another database than "+d.config.DBName+
+		" is now: it was made anew, or restored from elsewhere",
+		"if it was made anew: drop database "+d.place.database+"; if it was restored, bring its own ledger back beside it",
+		nil)
 }
 
 // Guard implements engine.Guarded.
@@ -128,8 +135,10 @@ func (d *database) Guard(ctx context.Context, made bool) (done []string, err err
 	if made && d.place.here {
 		return nil, fmt.Errorf("the ledger has come to stand in database %s", d.config.DBName)
 	}
-	if _, err := d.exec(ctx, "create database if not exists "+quote(d.place.database)+" character set utf8mb4 collate "+bytewise); err != nil {
-		return nil, d.denied("user "+d.account+" may make no database "+d.place.database+", in which the ledger is, out of the reach of applications", err)
+	if _, err := d.exec(ctx, "create database if not exists "+quote(d.place.database)+" character set utf8mb4 collate "+
+		bytewise); err != nil {
+		return nil, d.denied("user "+d.account+" may make no database "+d.place.database+
+			", in which the ledger is, out of the reach of applications", err)
 	}
 	if err := d.ownPlace(ctx); err != nil {
 		return nil, err
@@ -139,20 +148,23 @@ func (d *database) Guard(ctx context.Context, made bool) (done []string, err err
 			return nil, err
 		}
 		d.place.here = false
-		done = append(done, "the ledger's tables from the database itself, into database "+d.place.database+", which applications do not reach")
+		done = append(done, "the ledger's tables from the database itself, into database "+d.place.database+
+			", which applications do not reach")
 	}
 	return done, d.identify(ctx)
 }
 
 // denied says which right the ledger's own database wants.
 func (d *database) denied(message string, err error) error {
-	return d.cannot(message, "grant all on `"+strings.ReplaceAll(d.place.database, "_", `\_`)+"`.* to "+d.account+`; or, if that cannot be, ledger = "here" under the database in lastboard.toml`, err)
+	return d.cannot(message, "grant all on `"+strings.ReplaceAll(d.place.database, "_", `\_`)+"`.* to "+d.account+
+		`; or, if that cannot be, ledger = "here" under the database in lastboard.toml`, err)
 }
 
 // Query implements engine.Database.
 func (d *database) Query(ctx context.Context, sql string, args ...any) (*engine.Rows, error) {
 	r, err := d.query(ctx, sql, args...)
-	if c := code(err); !d.place.here && (c == errNoDatabaseRight || c == errNoTableRight) && strings.Contains(sql, "lastboard_meta") {
+	if c := code(err); !d.place.here && (c == errNoDatabaseRight || c == errNoTableRight) &&
+		strings.Contains(sql, "lastboard_meta") {
 		err = d.denied("user "+d.account+" may not look into database "+d.place.database+", in which the ledger is", err)
 	}
 	return r, err
@@ -171,8 +183,10 @@ func (d *database) ownPlace(ctx context.Context) error {
 		for _, v := range r.Values {
 			who = append(who, text(v[0]))
 		}
-		return d.cannot("others may write to the ledger, in database "+d.place.database+": "+strings.Join(who, ", ")+"; what stands in it cannot be trusted",
-			"take the right from them, or grant it to a role that the runners share; look whether the ledger is as it was left", nil)
+		return d.cannot("others may write to the ledger, in database "+d.place.database+": "+strings.Join(who, ", ")+
+			"; what stands in it cannot be trusted",
+			"take the right from them, or grant it to a role that the runners share; look whether the ledger is as it was left",
+			nil)
 	}
 	if r, err = d.query(ctx, "show master status"); err != nil || len(r.Values) == 0 {
 		return nil // there is no binary log, or this user may not look
@@ -180,7 +194,8 @@ func (d *database) ownPlace(ctx context.Context) error {
 	names := func(v any) []string { return strings.FieldsFunc(text(v), func(c rune) bool { return c == ',' }) }
 	only, never := names(r.Values[0][2]), names(r.Values[0][3])
 	if len(only) > 0 && !slices.Contains(only, d.place.database) || slices.Contains(never, d.place.database) {
-		return d.cannot("the server leaves database "+d.place.database+" out of its binary log: replicas and restored copies would not have the ledger",
+		return d.cannot("the server leaves database "+d.place.database+
+			" out of its binary log: replicas and restored copies would not have the ledger",
 			"let binlog_do_db or binlog_ignore_db of the server take it in", nil)
 	}
 	return nil
@@ -217,7 +232,8 @@ func (d *database) identify(ctx context.Context) error {
 	// The database gets it first: a ledger that has one has been whole.
 	for _, database := range []string{d.config.DBName, d.place.database} {
 		table := quote(database) + "." + quote(identity)
-		for _, sql := range []string{"create table if not exists " + table + " (id varchar(32) not null primary key)" + ownOptions, "delete from " + table, "insert into " + table + " values ('" + hex.EncodeToString(token) + "')"} {
+		for _, sql := range []string{"create table if not exists " + table + " (id varchar(32) not null primary key)" +
+			ownOptions, "delete from " + table, "insert into " + table + " values ('" + hex.EncodeToString(token) + "')"} {
 			if _, err := d.exec(ctx, sql); err != nil {
 				return err
 			}

@@ -64,7 +64,8 @@ type planner struct {
 func newPlanner(f engine.Facts, t *schema.Table) *planner {
 	p := &planner{Planner: planning.Planner{
 		Dialect: dialect{}, Facts: f, Table: t, Lock: lockMetadata, BatchLock: lockRows,
-		Rates: planning.Rates{Scan: scanRate, Update: updateRate, Paced: pacedRate, Keep: keepRate, Rewrite: rewriteRate, Index: indexRate},
+		Rates: planning.Rates{Scan: scanRate, Update: updateRate, Paced: pacedRate, Keep: keepRate, Rewrite: rewriteRate,
+			Index: indexRate},
 	}}
 	if t != nil {
 		p.Rows = f.Rows[t.Name]
@@ -134,17 +135,21 @@ func (p *planner) refuse(t *schema.Table) {
 	for _, x := range t.Indexes {
 		switch {
 		case x.Where != nil:
-			p.Fail(&engine.Refused{Message: "index " + x.Name + " is for some rows alone, and MariaDB has no such index", Cure: "leave out where, or give the rows a computed column that is null where they do not count"})
+			p.Fail(&engine.Refused{Message: "index " + x.Name + " is for some rows alone, and MariaDB has no such index",
+				Cure: "leave out where, or give the rows a computed column that is null where they do not count"})
 		case slices.ContainsFunc(x.Parts, func(part schema.IndexPart) bool { return part.Expr != nil }):
-			p.Fail(&engine.Refused{Message: "index " + x.Name + " is of an expression, and MariaDB indexes columns alone", Cure: "add a generated column with the expression, and index that"})
+			p.Fail(&engine.Refused{Message: "index " + x.Name + " is of an expression, and MariaDB indexes columns alone",
+				Cure: "add a generated column with the expression, and index that"})
 		}
 	}
 	for _, c := range t.Columns {
 		if c.Generated != nil && c.NotNull {
-			p.Fail(&engine.Refused{Message: "column " + c.Name + " is computed, and MariaDB lets no such column be not null", Cure: "leave out not null, or add check (" + c.Name + " is not null)"})
+			p.Fail(&engine.Refused{Message: "column " + c.Name + " is computed, and MariaDB lets no such column be not null",
+				Cure: "leave out not null, or add check (" + c.Name + " is not null)"})
 		}
 		if p.misread(t, c) {
-			p.Fail(&engine.Refused{Message: fmt.Sprintf("column %s is %s and its expression gives a text, of which MariaDB takes what it can", c.Name, c.Type), Cure: fmt.Sprintf("write cast(… as %s)", c.Type)})
+			p.Fail(&engine.Refused{Message: fmt.Sprintf("column %s is %s and its expression gives a text, of which MariaDB "+
+				"takes what it can", c.Name, c.Type), Cure: fmt.Sprintf("write cast(… as %s)", c.Type)})
 		}
 	}
 	for _, k := range t.ForeignKeys {
@@ -154,8 +159,10 @@ func (p *planner) refuse(t *schema.Table) {
 				break
 			}
 			c, other := t.Column(n), parent.Column(k.References[i])
-			if c != nil && other != nil && (declaration(c) != declaration(other) && !(isText(c) && isText(other)) || isText(c) && c.Collate != other.Collate) {
-				p.Fail(&engine.Refused{Message: fmt.Sprintf("column %s is %s and refers to %s of %s, which is %s: MariaDB wants both to be of one type and collation", n, kind(c), other.Name, parent.Name, kind(other)),
+			if c != nil && other != nil && (declaration(c) != declaration(other) && !(isText(c) && isText(other)) || isText(c) &&
+				c.Collate != other.Collate) {
+				p.Fail(&engine.Refused{Message: fmt.Sprintf("column %s is %s and refers to %s of %s, which is %s: MariaDB "+
+					"wants both to be of one type and collation", n, kind(c), other.Name, parent.Name, kind(other)),
 					Cure: "give the column the type of what it refers to"})
 			}
 		}
@@ -163,7 +170,9 @@ func (p *planner) refuse(t *schema.Table) {
 	if k := t.PrimaryKey; k != nil {
 		for _, n := range k.Columns {
 			if c := t.Column(n); c != nil && unbounded(c) {
-				p.Fail(&engine.Refused{Message: "column " + n + " is a text or blob without a greatest length, and cannot be the key of a table on MariaDB", Cure: "make it varchar(n) or varbinary(n)"})
+				p.Fail(&engine.Refused{Message: "column " + n +
+					" is a text or blob without a greatest length, and cannot be the key of a table on MariaDB",
+					Cure: "make it varchar(n) or varbinary(n)"})
 			}
 		}
 	}
@@ -239,7 +248,8 @@ func (p *planner) create() {
 
 // createAgain brings a table back as it was, with its rows.
 func (p *planner) createAgain(t *schema.Table, k *schema.Kept) {
-	s := p.define(engine.Catalog, 0, "bring table "+t.Name+" back, with its rows", hasTable(t.Name), "rename table "+quote(k.Table)+" to "+quote(t.Name))
+	s := p.define(engine.Catalog, 0, "bring table "+t.Name+" back, with its rows", hasTable(t.Name),
+		"rename table "+quote(k.Table)+" to "+quote(t.Name))
 	s.PutsBack = []string{k.Table}
 	s.WritersWait, s.Lock, s.Strong = engine.WaitNo, "none", nil
 	for _, key := range t.ForeignKeys {
@@ -260,7 +270,8 @@ func (p *planner) drop() {
 		s.Strong = []string{t.Name, k.Table}
 	}
 	hidden := p.Facts.KeptTable()
-	s := p.define(engine.Catalog, 0, "move table "+t.Name+" out of sight", hasTable(hidden), "rename table "+quote(t.Name)+" to "+quote(hidden))
+	s := p.define(engine.Catalog, 0, "move table "+t.Name+" out of sight", hasTable(hidden),
+		"rename table "+quote(t.Name)+" to "+quote(hidden))
 	s.Why = "so that it comes back as it was; it is dropped when what is kept is discarded"
 	s.Keeps = []*engine.Keeping{{Table: t.Name, Kept: hidden, What: engine.KeptTable}}
 }
@@ -284,7 +295,8 @@ func (p *planner) restart(t *schema.Table) {
 		if p.Change.Before != nil && p.Change.Before.Column(c.Name) != nil {
 			p.ProveNumber(c.Name, n)
 		}
-		s := p.define(engine.Catalog, 0, fmt.Sprintf("go on numbering from %d", n), "", fmt.Sprintf("alter table %s auto_increment = %d, %s", quote(t.Name), n, algorithm))
+		s := p.define(engine.Catalog, 0, fmt.Sprintf("go on numbering from %d", n), "",
+			fmt.Sprintf("alter table %s auto_increment = %d, %s", quote(t.Name), n, algorithm))
 		s.Table, s.Strong = t.Name, []string{t.Name}
 	}
 }
@@ -330,7 +342,8 @@ func splitStatements(sql string) []string {
 	start, depth := 0, 0
 	for i, t := range tokens {
 		switch {
-		case t.Is("begin") && i > 0, t.Is("case") && depth > 0 && !tokens[i-1].Is("end"), t.Is("if") && depth > 0 && !tokens[i-1].Is("end"), t.Is("loop") && depth > 0 && !tokens[i-1].Is("end"):
+		case t.Is("begin") && i > 0, t.Is("case") && depth > 0 && !tokens[i-1].Is("end"),
+			t.Is("if") && depth > 0 && !tokens[i-1].Is("end"), t.Is("loop") && depth > 0 && !tokens[i-1].Is("end"):
 			depth++
 		case t.Is("end") && depth > 0:
 			depth--

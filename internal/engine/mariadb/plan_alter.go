@@ -38,12 +38,14 @@ func (p *planner) alter() {
 	p.PutNullsBack()
 	p.rename()
 	if p.Table.Comment != p.After.Comment {
-		s := p.define(engine.Catalog, 0, "write the comment", "", "alter table "+quote(c.After.Name)+" comment = "+literal(p.After.Comment)+", "+algorithm)
+		s := p.define(engine.Catalog, 0, "write the comment", "",
+			"alter table "+quote(c.After.Name)+" comment = "+literal(p.After.Comment)+", "+algorithm)
 		s.Table, s.Strong = c.After.Name, []string{c.After.Name}
 	}
 	p.restart(c.After)
 	if c.Rebuild {
-		s := p.define(engine.Rewrite, rewriteRate, "write "+c.After.Name+" anew", "", "alter table "+quote(c.After.Name)+" force, "+algorithm)
+		s := p.define(engine.Rewrite, rewriteRate, "write "+c.After.Name+" anew", "",
+			"alter table "+quote(c.After.Name)+" force, "+algorithm)
 		s.Table, s.Strong = c.After.Name, []string{c.After.Name}
 	}
 }
@@ -56,9 +58,12 @@ func (p *planner) remake() {
 		if old == nil || c.Generated == nil {
 			continue
 		}
-		uses := slices.ContainsFunc(p.swapped, func(s *schema.Column) bool { return old.Generated != nil && old.Generated.Expr.Mentions(s.Name) })
+		uses := slices.ContainsFunc(p.swapped, func(s *schema.Column) bool {
+			return old.Generated != nil && old.Generated.Expr.Mentions(s.Name)
+		})
 		for _, base := range p.After.Columns {
-			if was := p.From(base); was != nil && !sameForm(was, base) && old.Generated != nil && old.Generated.Expr.Mentions(was.Name) {
+			if was := p.From(base); was != nil && !sameForm(was, base) && old.Generated != nil &&
+				old.Generated.Expr.Mentions(was.Name) {
 				uses = true
 			}
 		}
@@ -77,9 +82,10 @@ func (p *planner) reformed(old, c *schema.Column) bool {
 	reads := func(e *schema.Generated) func(*schema.Column) bool {
 		return func(o *schema.Column) bool { return e.Expr.Mentions(o.Name) }
 	}
-	return !slices.ContainsFunc(p.Dropped(), reads(old.Generated)) && !slices.ContainsFunc(p.After.Columns, func(o *schema.Column) bool {
-		return o.Generated != nil && (p.From(o) == nil || p.isRemade(o)) && reads(c.Generated)(o)
-	})
+	return !slices.ContainsFunc(p.Dropped(), reads(old.Generated)) &&
+		!slices.ContainsFunc(p.After.Columns, func(o *schema.Column) bool {
+			return o.Generated != nil && (p.From(o) == nil || p.isRemade(o)) && reads(c.Generated)(o)
+		})
 }
 
 func (p *planner) isRemade(c *schema.Column) bool { return schema.HasName(p.remade, c.Name) }
@@ -87,7 +93,8 @@ func (p *planner) isRemade(c *schema.Column) bool { return schema.HasName(p.rema
 // goesFor reports whether a part stands on a column that is swapped or made again: it
 // goes before and comes again after it.
 func (p *planner) goesFor(uses func(column string) bool) bool {
-	return slices.ContainsFunc(p.remade, uses) || slices.ContainsFunc(p.swapped, func(c *schema.Column) bool { return uses(c.Name) })
+	return slices.ContainsFunc(p.remade, uses) || slices.ContainsFunc(p.swapped,
+		func(c *schema.Column) bool { return uses(c.Name) })
 }
 
 func usesNames(names []string) func(string) bool {
@@ -95,7 +102,8 @@ func usesNames(names []string) func(string) bool {
 }
 
 // again lists the parts that stay, but go with a column that is swapped or made again.
-func again[T comparable](p *planner, before, after, added []T, uses func(T) func(string) bool, name func(T) string) (gone, come []T) {
+func again[T comparable](p *planner, before, after, added []T, uses func(T) func(string) bool,
+	name func(T) string) (gone, come []T) {
 	for _, x := range after {
 		if slices.Contains(added, x) || !p.goesFor(uses(x)) {
 			continue
@@ -121,13 +129,18 @@ func (p *planner) dropParts() {
 	for _, k := range s.RenamedReferences {
 		s.GoneReferences, s.References = append(s.GoneReferences, k[0]), append(s.References, k[1])
 	}
-	keys, keysAgain := again(p, p.Table.Uniques, p.After.Uniques, s.Keys, func(k *schema.Key) func(string) bool { return usesNames(k.Columns) }, func(k *schema.Key) string { return k.Name })
+	keys, keysAgain := again(p, p.Table.Uniques, p.After.Uniques, s.Keys,
+		func(k *schema.Key) func(string) bool { return usesNames(k.Columns) }, func(k *schema.Key) string { return k.Name })
 	s.GoneKeys, s.Keys = append(s.GoneKeys, keys...), append(s.Keys, keysAgain...)
-	indexes, indexesAgain := again(p, p.Table.Indexes, p.After.Indexes, s.Indexes, func(x *schema.Index) func(string) bool { return x.Uses }, func(x *schema.Index) string { return x.Name })
+	indexes, indexesAgain := again(p, p.Table.Indexes, p.After.Indexes, s.Indexes,
+		func(x *schema.Index) func(string) bool { return x.Uses }, func(x *schema.Index) string { return x.Name })
 	s.GoneIndexes, s.Indexes = append(s.GoneIndexes, indexes...), append(s.Indexes, indexesAgain...)
-	checks, checksAgain := again(p, p.Table.Checks, p.After.Checks, s.Checks, func(k *schema.Check) func(string) bool { return k.Expr.Mentions }, func(k *schema.Check) string { return k.Name })
+	checks, checksAgain := again(p, p.Table.Checks, p.After.Checks, s.Checks,
+		func(k *schema.Check) func(string) bool { return k.Expr.Mentions }, func(k *schema.Check) string { return k.Name })
 	s.GoneChecks, s.Checks = append(s.GoneChecks, checks...), append(s.Checks, checksAgain...)
-	references, referencesAgain := again(p, p.Table.ForeignKeys, p.After.ForeignKeys, s.References, func(k *schema.ForeignKey) func(string) bool { return usesNames(k.Columns) }, func(k *schema.ForeignKey) string { return k.Name })
+	references, referencesAgain := again(p, p.Table.ForeignKeys, p.After.ForeignKeys, s.References,
+		func(k *schema.ForeignKey) func(string) bool { return usesNames(k.Columns) },
+		func(k *schema.ForeignKey) string { return k.Name })
 	s.GoneReferences, s.References = append(s.GoneReferences, references...), append(s.References, referencesAgain...)
 
 	var actions, names []string
@@ -160,10 +173,12 @@ func (p *planner) dropParts() {
 		p.alterTable(engine.Catalog, 0, "drop index "+strings.Join(names, ", "), actions...)
 	}
 	for _, k := range s.RenamedKeys {
-		p.alterTable(engine.Catalog, 0, "rename constraint "+k[0].Name+" to "+k[1].Name, "rename key if exists "+quote(k[0].Name)+" to "+quote(k[1].Name))
+		p.alterTable(engine.Catalog, 0, "rename constraint "+k[0].Name+" to "+k[1].Name,
+			"rename key if exists "+quote(k[0].Name)+" to "+quote(k[1].Name))
 	}
 	for _, x := range s.RenamedIndexes {
-		p.alterTable(engine.Catalog, 0, "rename index "+x[0].Name+" to "+x[1].Name, "rename key if exists "+quote(x[0].Name)+" to "+quote(x[1].Name))
+		p.alterTable(engine.Catalog, 0, "rename index "+x[0].Name+" to "+x[1].Name,
+			"rename key if exists "+quote(x[0].Name)+" to "+quote(x[1].Name))
 	}
 }
 
@@ -174,8 +189,10 @@ func (p *planner) serve(gone []string) []string {
 	if p.keyDone {
 		rest.PrimaryKey = p.After.PrimaryKey
 	}
-	rest.Uniques = slices.DeleteFunc(slices.Clone(rest.Uniques), func(k *schema.Key) bool { return schema.HasName(gone, k.Name) })
-	rest.Indexes = slices.DeleteFunc(slices.Clone(rest.Indexes), func(x *schema.Index) bool { return schema.HasName(gone, x.Name) })
+	rest.Uniques = slices.DeleteFunc(slices.Clone(rest.Uniques),
+		func(k *schema.Key) bool { return schema.HasName(gone, k.Name) })
+	rest.Indexes = slices.DeleteFunc(slices.Clone(rest.Indexes),
+		func(x *schema.Index) bool { return schema.HasName(gone, x.Name) })
 	var actions []string
 	for _, k := range p.Table.ForeignKeys {
 		if !slices.Contains(p.parts.GoneReferences, k) && served(p.Table, k.Columns, "") && !served(&rest, k.Columns, "") {
@@ -190,7 +207,8 @@ func (p *planner) addParts() {
 	s := p.parts
 	if !p.keyed {
 		for _, k := range s.Keys {
-			p.alterTable(engine.Build, indexRate, "build the index of constraint "+k.Name, p.addIndex(k.Columns, "add unique key if not exists "+strings.TrimPrefix(uniqueSQL(p.After, k), "unique key "))...)
+			p.alterTable(engine.Build, indexRate, "build the index of constraint "+k.Name,
+				p.addIndex(k.Columns, "add unique key if not exists "+strings.TrimPrefix(uniqueSQL(p.After, k), "unique key "))...)
 		}
 	}
 	for _, x := range s.Indexes {
@@ -199,7 +217,8 @@ func (p *planner) addParts() {
 		for _, part := range x.Parts {
 			columns = append(columns, part.Column)
 		}
-		p.alterTable(engine.Build, indexRate, "build index "+x.Name, p.addIndex(columns, "add "+words+"key if not exists "+rest)...)
+		p.alterTable(engine.Build, indexRate, "build index "+x.Name,
+			p.addIndex(columns, "add "+words+"key if not exists "+rest)...)
 	}
 	for _, k := range s.Checks {
 		p.check(k)
@@ -214,7 +233,8 @@ func (p *planner) addParts() {
 func (p *planner) addIndex(columns []string, add string) []string {
 	actions := []string{add}
 	for _, k := range p.Table.ForeignKeys {
-		if len(columns) < len(k.Columns) || !slices.EqualFunc(columns[:len(k.Columns)], k.Columns, schema.SameName) || slices.Contains(p.parts.GoneReferences, k) {
+		if len(columns) < len(k.Columns) || !slices.EqualFunc(columns[:len(k.Columns)], k.Columns, schema.SameName) ||
+			slices.Contains(p.parts.GoneReferences, k) {
 			continue
 		}
 		for _, x := range ownIndexes(p.After, k) {
@@ -228,7 +248,8 @@ func (p *planner) addIndex(columns []string, add string) []string {
 
 // hasConstraint gives a row when a constraint is there.
 func hasConstraint(table, name string) string {
-	return "select 1 from information_schema.table_constraints where table_schema = database() and table_name = " + literal(table) + " and constraint_name = " + literal(name)
+	return "select 1 from information_schema.table_constraints where table_schema = database() and table_name = " +
+		literal(table) + " and constraint_name = " + literal(name)
 }
 
 // foreignKey adds one. On a large table it holds for new rows at once, and is then proven
@@ -243,7 +264,8 @@ func (p *planner) foreignKey(k *schema.ForeignKey) {
 		index = "add key if not exists " + quote(k.Name) + " (" + quoteAll(k.Columns) + "), "
 	}
 	for _, x := range ownIndexes(t, k) {
-		index += "drop key if exists " + quote(x.Name) + ", add " + indexSQL(t, x) + ", " // or it went for one with the name of the key
+		// or it went for one with the name of the key
+		index += "drop key if exists " + quote(x.Name) + ", add " + indexSQL(t, x) + ", "
 	}
 	add := "alter table " + quote(t.Name) + " " + index + "add " + foreignKeySQL(k) + ", " + algorithm
 	if p.small && p.Facts.Rows[k.Table] <= int64(p.Facts.Short*scanRate) {
@@ -256,12 +278,16 @@ func (p *planner) foreignKey(k *schema.ForeignKey) {
 		present = append(present, quote(c)+" is not null")
 		match = append(match, "p."+quote(k.References[i])+" = "+quote(t.Name)+"."+quote(c))
 	}
-	orphan := "select " + literal("a row refers to no row of "+k.Table) + " from " + quote(t.Name) + " where " + strings.Join(present, " and ") +
+	orphan := "select " + literal("a row refers to no row of "+k.Table) + " from " + quote(t.Name) + " where " +
+		strings.Join(present, " and ") +
 		" and not exists (select 1 from " + quote(k.Table) + " p where " + strings.Join(match, " and ") + ") limit 1"
-	s := p.define(engine.Scan, scanRate, "add constraint "+k.Name, "", "set statement foreign_key_checks = 0 for "+add, orphan)
-	s.Outside.Clean = []engine.Statement{{SQL: "alter table " + quote(t.Name) + " " + strings.Join(dropForeignKey(k), ", ") + ", " + algorithm}}
+	s := p.define(engine.Scan, scanRate, "add constraint "+k.Name, "", "set statement foreign_key_checks = 0 for "+add,
+		orphan)
+	s.Outside.Clean = []engine.Statement{{SQL: "alter table " + quote(t.Name) + " " +
+		strings.Join(dropForeignKey(k), ", ") + ", " + algorithm}}
 	s.Table, s.Strong = t.Name, []string{t.Name, k.Table}
-	s.Why = "it holds for new rows at once, and is then proven for the others without keeping writers of either table waiting"
+	s.Why = "it holds for new rows at once, and is then proven for the others without keeping writers of either " +
+		"table waiting"
 }
 
 // rename gives columns and the table their new names.
@@ -278,11 +304,14 @@ func (p *planner) rename() {
 	if len(actions) > 0 {
 		first := strings.SplitN(names[0], " to ", 2)
 		p.renameWith(actions, "rename column "+strings.Join(names, ", ")).Outside.Done =
-			"select 1 from information_schema.columns c where c.table_schema = database() and c.table_name = " + literal(p.Table.Name) + " and binary c.column_name = " + literal(first[1]) +
-				" and not exists (select 1 from information_schema.columns o where o.table_schema = database() and o.table_name = c.table_name and binary o.column_name = " + literal(first[0]) + ")"
+			"select 1 from information_schema.columns c where c.table_schema = database() and c.table_name = " +
+				literal(p.Table.Name) + " and binary c.column_name = " + literal(first[1]) +
+				" and not exists (select 1 from information_schema.columns o where o.table_schema = database() and " +
+				"o.table_name = c.table_name and binary o.column_name = " + literal(first[0]) + ")"
 	}
 	if final.Name != p.Table.Name {
-		p.define(engine.Catalog, 0, "rename table "+p.Table.Name+" to "+final.Name, hasTable(final.Name), "rename table "+p.table()+" to "+quote(final.Name))
+		p.define(engine.Catalog, 0, "rename table "+p.Table.Name+" to "+final.Name, hasTable(final.Name),
+			"rename table "+p.table()+" to "+quote(final.Name))
 	}
 }
 

@@ -50,26 +50,31 @@ func (p *planner) swap() {
 // column not null: at the end of writing the table anew, when it takes the old one away, or
 // all the while where a computed column is stored.
 func (p *planner) lingers() bool {
-	return p.followed() && p.Cursor(p.Table) != nil && (float64(p.Facts.Bytes[p.Table.Name])/awayRate > p.Facts.Short || p.computes(true))
+	return p.followed() && p.Cursor(p.Table) != nil &&
+		(float64(p.Facts.Bytes[p.Table.Name])/awayRate > p.Facts.Short || p.computes(true))
 }
 
 // computes reports whether the table has a computed column that is stored, or one that is not.
 func (p *planner) computes(stored bool) bool {
-	return slices.ContainsFunc(p.Table.Columns, func(c *schema.Column) bool { return c.Generated != nil && c.Generated.Stored == stored })
+	return slices.ContainsFunc(p.Table.Columns, func(c *schema.Column) bool {
+		return c.Generated != nil && c.Generated.Stored == stored
+	})
 }
 
 // turnsBeside reports whether a column comes to take null, or none, by another beside it
 // that takes its place: the server itself would write the table anew. What is tied to other
 // things stays where it is.
 func (p *planner) turnsBeside(old, c *schema.Column) bool {
-	if old == nil || old.NotNull == c.NotNull || old.Generated != nil || c.Generated != nil || c.Identity != nil || !sameForm(old, c) || p.LimitChanges(old, c) || !p.lingers() {
+	if old == nil || old.NotNull == c.NotNull || old.Generated != nil || c.Generated != nil || c.Identity != nil ||
+		!sameForm(old, c) || p.LimitChanges(old, c) || !p.lingers() {
 		return false
 	}
 	if p.computes(false) {
 		return false // no column takes another's place there without a copy of the table
 	}
 	f, filled := p.FillOf(c)
-	return (!filled || f.OnlyNull) && (!c.NotNull || placeholder(c) != "") && !tied(p.Table, old.Name) && !tied(p.After, c.Name) && !p.referredTo(old.Name)
+	return (!filled || f.OnlyNull) && (!c.NotNull || placeholder(c) != "") && !tied(p.Table, old.Name) &&
+		!tied(p.After, c.Name) && !p.referredTo(old.Name)
 }
 
 // tied reports whether anything of a table but the column itself speaks of it.
@@ -79,7 +84,9 @@ func tied(t *schema.Table, column string) bool {
 		slices.ContainsFunc(t.Indexes, func(x *schema.Index) bool { return x.Uses(column) }) ||
 		slices.ContainsFunc(t.Checks, func(k *schema.Check) bool { return k.Expr.Mentions(column) }) ||
 		slices.ContainsFunc(t.ForeignKeys, func(k *schema.ForeignKey) bool { return schema.HasName(k.Columns, column) }) ||
-		slices.ContainsFunc(t.Columns, func(c *schema.Column) bool { return c.Generated != nil && c.Generated.Expr.Mentions(column) })
+		slices.ContainsFunc(t.Columns, func(c *schema.Column) bool {
+			return c.Generated != nil && c.Generated.Expr.Mentions(column)
+		})
 }
 
 func (p *planner) referredTo(column string) bool {
@@ -165,7 +172,8 @@ func (p *planner) called(c *schema.Column, ends bool) string {
 // beginning: the server would write the table anew to make one not null afterwards.
 func (p *planner) hide() {
 	for _, c := range p.After.Columns {
-		if p.From(c) == nil && p.Table.Column(c.Name) == nil && c.NotNull && c.Identity == nil && placeholder(c) != "" && p.lingers() && p.comes(c) != nil && !p.numbers(p.comes(c)) {
+		if p.From(c) == nil && p.Table.Column(c.Name) == nil && c.NotNull && c.Identity == nil && placeholder(c) != "" &&
+			p.lingers() && p.comes(c) != nil && !p.numbers(p.comes(c)) {
 			p.hidden = append(p.hidden, c)
 		}
 	}
@@ -193,8 +201,10 @@ func (p *planner) show() {
 		off = append(off, "drop trigger if exists "+quote(p.fillTrigger(event)))
 	}
 	p.fillers = nil
-	p.locked("show "+strings.Join(names, ", "), p.goneQuery(hidden, ""), nil, slices.Concat([]string{p.alterSQL(actions...)}, off)...)
-	p.define(engine.Sync, 0, "rows bring their own values from now on", "", off...) // a run that died between the two left it
+	p.locked("show "+strings.Join(names, ", "), p.goneQuery(hidden, ""), nil,
+		slices.Concat([]string{p.alterSQL(actions...)}, off)...)
+	// a run that died between the two left it
+	p.define(engine.Sync, 0, "rows bring their own values from now on", "", off...)
 }
 
 // computeSwapped computes columns of another kind beside the old ones, and other values
@@ -224,7 +234,8 @@ func (p *planner) computeSwapped() {
 		if c.NotNull && p.followed() && placeholder(c) != "" { // so that it is not null at once when it takes its place
 			def.NotNull, def.Default = true, &schema.Expr{Native: placeholder(c)}
 		}
-		s := p.alterTable(engine.Rewrite, rewriteRate, "make a column for the new "+c.Name, "add column if not exists "+columnSQL(nil, &def)+" after "+quote(c.Name))
+		s := p.alterTable(engine.Rewrite, rewriteRate, "make a column for the new "+c.Name,
+			"add column if not exists "+columnSQL(nil, &def)+" after "+quote(c.Name))
 		s.Undo = []string{"alter table " + p.table() + " drop column if exists " + quote(def.Name) + ", " + algorithm}
 		sets, names = append(sets, quote(def.Name)+" = "+value), append(names, c.Name)
 		if !p.differs(f.Expr) {
@@ -238,12 +249,15 @@ func (p *planner) computeSwapped() {
 		return
 	}
 	p.followSwapped()
-	p.Update("compute the new "+strings.Join(names, ", "), "update "+p.table()+" set "+strings.Join(sets, ", ")+" where "+engine.Range).Preview = p.PreviewAdded()
+	p.Update("compute the new "+strings.Join(names, ", "),
+		"update "+p.table()+" set "+strings.Join(sets, ", ")+" where "+engine.Range).Preview = p.PreviewAdded()
 	p.againWhere(again)
 	if len(stale) > 0 {
-		p.Proof("prove that every row has its new "+strings.Join(names, ", "), "", strings.Join(stale, " or "), "", engine.Proof{
-			Rule: "not-as-planned", Message: "%d rows have not got what was computed for them", Cure: "this is a gap in Lastboard: please report it with the migration", Late: true,
-		})
+		p.Proof("prove that every row has its new "+strings.Join(names, ", "), "", strings.Join(stale, " or "), "",
+			engine.Proof{
+				Rule: "not-as-planned", Message: "%d rows have not got what was computed for them",
+				Cure: "this is a gap in Lastboard: please report it with the migration", Late: true,
+			})
 	}
 }
 
@@ -258,7 +272,9 @@ func (p *planner) againWhere(values map[string]string) {
 		sets = append(sets, quote(column)+" = "+values[column])
 		differ = append(differ, "not (binary "+quote(column)+" <=> binary ("+values[column]+"))")
 	}
-	s := p.Add(engine.Backfill, scanRate, "compute again what changed past the triggers", p.Quietly(p.Table, []string{"update " + p.table() + " set " + strings.Join(sets, ", ") + " where " + strings.Join(differ, " or ")})...)
+	s := p.Add(engine.Backfill, scanRate, "compute again what changed past the triggers",
+		p.Quietly(p.Table, []string{"update " + p.table() + " set " + strings.Join(sets, ", ") + " where " +
+			strings.Join(differ, " or ")})...)
 	s.WritersWait = engine.WaitBriefly
 }
 
@@ -283,7 +299,8 @@ func (p *planner) differs(e sqltext.Expr) bool {
 func (p *planner) swapTriggers() []string {
 	var list []string
 	for _, event := range []string{"insert", "update"} {
-		list = append(list, schema.ConstraintName(&schema.Table{Name: engine.Prefix + p.Table.Name}, []string{"next", event}, "fill"))
+		list = append(list, schema.ConstraintName(&schema.Table{Name: engine.Prefix + p.Table.Name}, []string{"next", event},
+			"fill"))
 	}
 	return list
 }
@@ -306,8 +323,9 @@ func (p *planner) followSwapped() {
 		}
 		if sqltext.HasSubquery(e) || p.numbers(e) {
 			p.Fail(&engine.Refused{
-				Message: "the new values of " + c.Name + " cannot be followed while applications write: they read other rows, or the number of the row itself",
-				Cure:    "do it while the database is not live, or compute them from the row's other columns",
+				Message: "the new values of " + c.Name + " cannot be followed while applications write: they read other rows, " +
+					"or the number of the row itself",
+				Cure: "do it while the database is not live, or compute them from the row's other columns",
 			})
 		}
 		value, err := p.Expr(e, planning.Scope{Table: p.Table, Value: p.newValue})

@@ -63,7 +63,9 @@ func (p *planner) inPlace() *schema.Table {
 // without gives the table as it was, without the checks that go.
 func (p *planner) without() *schema.Table {
 	t := *p.Table
-	t.Checks = slices.DeleteFunc(slices.Clone(t.Checks), func(k *schema.Check) bool { return slices.Contains(p.parts.GoneChecks, k) })
+	t.Checks = slices.DeleteFunc(slices.Clone(t.Checks), func(k *schema.Check) bool {
+		return slices.Contains(p.parts.GoneChecks, k)
+	})
 	return &t
 }
 
@@ -100,10 +102,13 @@ func (p *planner) check(k *schema.Check) {
 	in := *k
 	in.Column = c.Name
 	p.placed = append(p.placed, &in)
-	breaks := "select " + literal("a row breaks constraint "+k.Name) + " from " + p.table() + " where not (" + stored(p.After, k.Expr) + ") limit 1"
-	s := p.define(engine.Scan, scanRate, "add constraint "+k.Name, "", p.alterSQL("modify column "+columnSQL(p.inPlace(), c)), breaks)
+	breaks := "select " + literal("a row breaks constraint "+k.Name) + " from " + p.table() + " where not (" +
+		stored(p.After, k.Expr) + ") limit 1"
+	s := p.define(engine.Scan, scanRate, "add constraint "+k.Name, "",
+		p.alterSQL("modify column "+columnSQL(p.inPlace(), c)), breaks)
 	s.Outside.Clean = []engine.Statement{{SQL: p.alterSQL("modify column " + before)}}
-	s.Why = "it holds for new rows at once, as a part of column " + c.Name + ", and is then proven for the others without keeping writers waiting"
+	s.Why = "it holds for new rows at once, as a part of column " + c.Name +
+		", and is then proven for the others without keeping writers waiting"
 }
 
 // carrier gives the column whose definition a new check comes to stand in; nil when the

@@ -42,10 +42,12 @@ func (p *planner) dropColumns() {
 	}
 	what, done := "drop column "+strings.Join(names, ", "), ""
 	for _, c := range p.swapped {
-		actions = append(actions, "drop column "+quote(c.Name), "change column "+quote(beside(c))+" "+columnSQL(p.inPlace(), c))
+		actions = append(actions, "drop column "+quote(c.Name),
+			"change column "+quote(beside(c))+" "+columnSQL(p.inPlace(), c))
 		names = append(names, c.Name)
 		what = "put the new " + strings.Join(names, ", ") + " in place"
-		done = "select 1 from dual where not exists (select 1 from information_schema.columns where table_schema = database() and table_name = " + literal(p.Table.Name) +
+		done = "select 1 from dual where not exists (select 1 from information_schema.columns where table_schema = " +
+			"database() and table_name = " + literal(p.Table.Name) +
 			" and column_name = " + literal(beside(c)) + ")"
 	}
 	if k := p.Table.PrimaryKey; k != nil && (p.Goes(k.Columns) || len(p.swapped) > 0 && p.goesFor(usesNames(k.Columns))) {
@@ -89,7 +91,9 @@ func (p *planner) addAgain() {
 		}
 		list = append(list, c)
 		if _, ok := p.filling(c); ok {
-			p.Fail(&engine.Refused{Message: "column " + c.Name + " is dropped and added with values for its rows in one statement", Cure: "do it in two statements, or set the type or the expression of the column"})
+			p.Fail(&engine.Refused{Message: "column " + c.Name +
+				" is dropped and added with values for its rows in one statement",
+				Cure: "do it in two statements, or set the type or the expression of the column"})
 		}
 	}
 	p.addTogether(list)
@@ -104,7 +108,8 @@ func (p *planner) goneQuery(names []string, done string) string {
 	for i, n := range names {
 		list[i] = literal(n)
 	}
-	return "select 1 from dual where not exists (select 1 from information_schema.columns where table_schema = database() and table_name = " + literal(p.Table.Name) +
+	return "select 1 from dual where not exists (select 1 from information_schema.columns where table_schema = " +
+		"database() and table_name = " + literal(p.Table.Name) +
 		" and column_name in (" + strings.Join(list, ", ") + "))"
 }
 
@@ -141,7 +146,8 @@ func (p *planner) locked(what, done string, kept []string, script ...string) {
 	for _, k := range kept {
 		locks = append(locks, quote(k)+" write")
 	}
-	s := p.define(engine.Rewrite, keepRate, what, done, strings.Join(append([]string{"lock tables " + strings.Join(locks, ", ")}, script...), engine.Between))
+	s := p.define(engine.Rewrite, keepRate, what, done,
+		strings.Join(append([]string{"lock tables " + strings.Join(locks, ", ")}, script...), engine.Between))
 	s.Why = "while the table is locked, so that nothing is lost that is written meanwhile"
 }
 
@@ -187,7 +193,8 @@ func (p *planner) modify() {
 	before, after := p.without(), p.inPlace()
 	for i, c := range p.After.Columns {
 		old := p.From(c)
-		if p.isRemade(c) || p.isSwapped(c) || slices.Contains(p.hidden, c) || old == nil && (c.Generated != nil || !p.unfinished(c)) {
+		if p.isRemade(c) || p.isSwapped(c) || slices.Contains(p.hidden, c) || old == nil &&
+			(c.Generated != nil || !p.unfinished(c)) {
 			continue
 		}
 		place, moved := "", old != nil && p.moves(c)
@@ -242,11 +249,13 @@ func (p *planner) primary() (actions []string) {
 
 // keyQuery gives a row when the primary key is what it becomes.
 func (p *planner) keyQuery() string {
-	const key = " from information_schema.statistics where table_schema = database() and index_name = 'PRIMARY' and table_name = "
+	const key = " from information_schema.statistics where table_schema = database() and index_name = 'PRIMARY' and " +
+		"table_name = "
 	if p.After.PrimaryKey == nil {
 		return "select 1 from dual where not exists (select 1" + key + literal(p.Table.Name) + ")"
 	}
-	return "select 1 from (select group_concat(column_name order by seq_in_index separator ', ') as names" + key + literal(p.Table.Name) + ") k where names = " + literal(strings.Join(p.After.PrimaryKey.Columns, ", "))
+	return "select 1 from (select group_concat(column_name order by seq_in_index separator ', ') as names" + key +
+		literal(p.Table.Name) + ") k where names = " + literal(strings.Join(p.After.PrimaryKey.Columns, ", "))
 }
 
 // unfinished reports whether an added column stands there with less than its definition.
@@ -280,11 +289,13 @@ func (p *planner) addGenerated() {
 		var actions, names []string
 		for _, c := range p.After.Columns {
 			if c.Generated != nil && c.Generated.Stored == stored && (p.From(c) == nil || p.isRemade(c)) {
-				actions, names = append(actions, "add column if not exists "+columnSQL(p.After, c)+p.placeOf(c, true)), append(names, c.Name)
+				actions, names = append(actions, "add column if not exists "+columnSQL(p.After, c)+p.placeOf(c, true)),
+					append(names, c.Name)
 			}
 		}
 		if len(actions) > 0 {
-			p.alterTable(engine.Rewrite, rewriteRate, "compute "+strings.Join(names, ", "), actions...).Preview = p.PreviewAdded()
+			p.alterTable(engine.Rewrite, rewriteRate, "compute "+strings.Join(names, ", "),
+				actions...).Preview = p.PreviewAdded()
 		}
 	}
 }

@@ -73,11 +73,13 @@ func (p *planner) addTogether(list []*schema.Column) {
 		}
 		def.OnUpdateNow = c.OnUpdateNow && !p.unfinished(c)
 		if slices.Contains(p.hidden, c) {
-			def.Name, def.NotNull, def.Default, def.Limit, def.OnUpdateNow = beside(c), true, &schema.Expr{Native: placeholder(c)}, "", false
+			def.Name, def.NotNull, def.Default, def.Limit, def.OnUpdateNow = beside(c), true,
+				&schema.Expr{Native: placeholder(c)}, "", false
 			def.Options = map[string]string{"invisible": "yes"}
 			undo = append(undo, "drop column if exists "+quote(def.Name))
 		}
-		actions, names = append(actions, "add column if not exists "+columnSQL(p.inPlace(), &def)+p.placeOf(c, false)), append(names, c.Name)
+		actions, names = append(actions, "add column if not exists "+columnSQL(p.inPlace(), &def)+p.placeOf(c, false)),
+			append(names, c.Name)
 		if c.Identity != nil { // which the server wants a key for at once
 			actions = append(actions, p.keysNow()...)
 		}
@@ -150,7 +152,8 @@ func (p *planner) fill() {
 	if len(sets) > 0 {
 		seen := slices.DeleteFunc(slices.Clone(added), func(c *schema.Column) bool { return slices.Contains(p.hidden, c) })
 		rest := p.NoteKept(seen, func(c *schema.Column) string { return c.Name })
-		p.Update("fill "+strings.Join(names, ", "), "update "+p.table()+" set "+strings.Join(sets, ", ")+" where "+engine.Range).Preview = p.PreviewAdded()
+		p.Update("fill "+strings.Join(names, ", "), "update "+p.table()+" set "+strings.Join(sets, ", ")+" where "+
+			engine.Range).Preview = p.PreviewAdded()
 		rest()
 	}
 	p.fillNumbered(added)
@@ -168,7 +171,8 @@ func (p *planner) fillNumbered(added []*schema.Column) {
 	for _, c := range added {
 		if f, ok := p.FillOf(c); ok && f.Expr != nil && p.followed() && p.numbers(f.Expr) && !sqltext.HasSubquery(f.Expr) {
 			column := quote(p.called(c, false))
-			late = append(late, "update "+p.table()+" set "+column+" = "+p.Render(f.Expr, planning.Computed)+" where "+engine.Range+" and "+column+" is null")
+			late = append(late, "update "+p.table()+" set "+column+" = "+p.Render(f.Expr, planning.Computed)+" where "+
+				engine.Range+" and "+column+" is null")
 		}
 	}
 	if len(late) > 0 {
@@ -282,7 +286,9 @@ func (p *planner) numbered(c *schema.Column) bool {
 
 // numbers reports whether an expression uses the column that numbers itself.
 func (p *planner) numbers(e sqltext.Expr) bool {
-	return slices.ContainsFunc(p.Table.Columns, func(c *schema.Column) bool { return c.Identity != nil && (&schema.Expr{Tree: e}).Mentions(c.Name) })
+	return slices.ContainsFunc(p.Table.Columns, func(c *schema.Column) bool {
+		return c.Identity != nil && (&schema.Expr{Tree: e}).Mentions(c.Name)
+	})
 }
 
 func (p *planner) fillBy(event string, body []string) {
@@ -290,7 +296,8 @@ func (p *planner) fillBy(event string, body []string) {
 		return
 	}
 	trigger := p.fillTrigger(event)
-	s := p.define(engine.Sync, 0, "fill rows that "+map[string]string{"insert": "come", "update": "change"}[event]+" meanwhile", "",
+	s := p.define(engine.Sync, 0, "fill rows that "+map[string]string{"insert": "come", "update": "change"}[event]+
+		" meanwhile", "",
 		"create or replace trigger "+quote(trigger)+" before "+event+" on "+p.table()+" for each row "+unlessOurs(body))
 	s.Why = "an application that does not know the column yet leaves it out"
 	s.Undo = []string{"drop trigger if exists " + quote(trigger)}
@@ -359,7 +366,8 @@ func (p *planner) keyValue(name string) string {
 
 // keep makes a place for old values, and fills it when the table is locked.
 func (p *planner) keep(kept string, k *engine.Keeping, columns, insert string) {
-	s := p.define(engine.Catalog, 0, "make a place for the old values of "+strings.Join(k.Columns, ", "), "", "create table "+quote(kept)+" ("+columns+")")
+	s := p.define(engine.Catalog, 0, "make a place for the old values of "+strings.Join(k.Columns, ", "), "",
+		"create table "+quote(kept)+" ("+columns+")")
 	s.Keeps = []*engine.Keeping{k}
 	s.Lock, s.WritersWait, s.Strong = "none", engine.WaitNo, nil
 	p.window, p.windowKeeps = append(p.window, insert), append(p.windowKeeps, kept)
@@ -429,10 +437,13 @@ func (p *planner) keepsOld(old, c *schema.Column, f schema.Fill, value string) b
 		back = p.Render(&sqltext.Cast{X: f.Expr, Type: old.Type}, planning.Proven)
 		where = " where not (binary o <=> binary b)"
 	}
-	columns := keptSQL("k", p.After, keys) + ", " + typed("o1", old) + ", " + typed("w1", c) + ", " + keptKey(p.After, keys)
-	p.keep(kept, &engine.Keeping{Table: p.Table.Name, Kept: kept, Keys: keys, Columns: []string{old.Name}, What: engine.KeptConverted}, columns,
+	columns := keptSQL("k", p.After, keys) + ", " + typed("o1", old) + ", " + typed("w1", c) + ", " +
+		keptKey(p.After, keys)
+	p.keep(kept, &engine.Keeping{Table: p.Table.Name, Kept: kept, Keys: keys, Columns: []string{old.Name},
+		What: engine.KeptConverted}, columns,
 		fmt.Sprintf("insert into %s select %s, o, w from (select %s, %s as o, %s as w, %s as b from %s) as lastboard_rows%s",
-			quote(kept), planning.KeptSQL("k", len(keys)), strings.Join(list, ", "), quote(old.Name), wrote, back, p.table(), where))
+			quote(kept), planning.KeptSQL("k", len(keys)), strings.Join(list, ", "), quote(old.Name), wrote, back, p.table(),
+			where))
 	return true
 }
 

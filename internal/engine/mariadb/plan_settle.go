@@ -29,7 +29,8 @@ func (p *planner) settle() []*engine.Step {
 func (p *planner) settleBatch(s *engine.Step) {
 	keys := strings.Join(s.Batch.Keys, ", ")
 	rows := quote(s.Table)
-	s.Batch.Middle = "select " + keys + " from (select " + keys + ", row_number() over (order by " + keys + ") as lastboard_n from " + rows + ") b where lastboard_n = (select count(*) div 2 from " + rows + ")"
+	s.Batch.Middle = "select " + keys + " from (select " + keys + ", row_number() over (order by " + keys +
+		") as lastboard_n from " + rows + ") b where lastboard_n = (select count(*) div 2 from " + rows + ")"
 	if strings.Contains(keys, ".") {
 		s.Batch.Middle = ""
 	}

@@ -80,7 +80,8 @@ func (r *reader) read(ctx context.Context) (*schema.Schema, error) {
 		sql string
 		row func([]any)
 	}{
-		{selectTables, r.table}, {selectViews, r.view}, {selectColumns, r.column}, {selectChecks, r.check}, {selectKeys, r.foreignKey}, {selectIndexes, r.index}, {selectTriggers, r.trigger},
+		{selectTables, r.table}, {selectViews, r.view}, {selectColumns, r.column}, {selectChecks, r.check},
+		{selectKeys, r.foreignKey}, {selectIndexes, r.index}, {selectTriggers, r.trigger},
 	} {
 		sql := strings.NewReplacer("{database}", literal(r.database), "{where}", r.where).Replace(part.sql)
 		rows, err := r.query(ctx, sql)
@@ -138,7 +139,8 @@ func (r *reader) local(text string) string {
 	var b strings.Builder
 	last := 0
 	for i, t := range tokens {
-		if t.Kind == sqltext.Quoted && t.Value == r.database && i+1 < len(tokens) && tokens[i+1].Is(".") && (i == 0 || !tokens[i-1].Is(".")) {
+		if t.Kind == sqltext.Quoted && t.Value == r.database && i+1 < len(tokens) && tokens[i+1].Is(".") &&
+			(i == 0 || !tokens[i-1].Is(".")) {
 			b.WriteString(text[last:t.Pos.Offset])
 			last = tokens[i+1].End()
 		}
@@ -169,7 +171,8 @@ func (r *reader) column(v []any) {
 		c.Collate = collation
 	}
 	if v[8] != nil && text(v[8]) != "" {
-		c.Generated = &schema.Generated{Expr: schema.Expr{Native: ansi(text(v[8]))}, Stored: strings.Contains(extra, "stored generated")}
+		c.Generated = &schema.Generated{Expr: schema.Expr{Native: ansi(text(v[8]))},
+			Stored: strings.Contains(extra, "stored generated")}
 	}
 	if d := ansi(text(v[2])); v[2] != nil && c.Generated == nil && d != "NULL" {
 		c.Default = &schema.Expr{Native: d}
@@ -285,7 +288,9 @@ func (r *reader) trigger(v []any) {
 	if t == nil {
 		return
 	}
-	tr := &schema.Trigger{Name: text(v[1]), Mode: text(v[5]), SQL: "create or replace trigger " + plainly(text(v[1])) + " " + strings.ToLower(text(v[2])+" "+text(v[3])) + " on " + plainly(t.Name) + " for each row " + text(v[4])}
+	tr := &schema.Trigger{Name: text(v[1]), Mode: text(v[5]),
+		SQL: "create or replace trigger " + plainly(text(v[1])) + " " + strings.ToLower(text(v[2])+" "+text(v[3])) + " on " +
+			plainly(t.Name) + " for each row " + text(v[4])}
 	if strings.HasPrefix(tr.Name, engine.Prefix) {
 		t.Own = append(t.Own, tr)
 	} else {
@@ -368,7 +373,8 @@ func takeIndexes(t *schema.Table) {
 func leaveServing(t *schema.Table) {
 	t.Indexes = slices.DeleteFunc(t.Indexes, func(x *schema.Index) bool {
 		return !x.Unique && len(x.Options) == 0 && slices.ContainsFunc(t.ForeignKeys, func(k *schema.ForeignKey) bool {
-			return k.Name == x.Name && slices.EqualFunc(k.Columns, x.Parts, func(c string, part schema.IndexPart) bool { return c == part.Column })
+			return k.Name == x.Name && slices.EqualFunc(k.Columns, x.Parts,
+				func(c string, part schema.IndexPart) bool { return c == part.Column })
 		})
 	})
 	if len(t.Indexes) == 0 {

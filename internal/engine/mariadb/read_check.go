@@ -63,7 +63,8 @@ func takeCheck(k columnLevel) {
 	for _, part := range splitChecks(k.text) {
 		switch words := schema.Words(part.text); {
 		case part.name != "":
-			k.table.Checks = append(k.table.Checks, &schema.Check{Name: part.name, Expr: schema.Expr{Native: part.text}, Column: c.Name})
+			k.table.Checks = append(k.table.Checks, &schema.Check{Name: part.name, Expr: schema.Expr{Native: part.text},
+				Column: c.Name})
 		case c.Declared == "" && words == schema.Words(limit(sqltext.Type{Name: "json"}, c.Name)) && c.Type.Name == "text":
 			c.Type, c.Limit = sqltext.Type{Name: "json"}, c.Name
 			if c.Collate == "utf8mb4_bin" {
@@ -73,7 +74,8 @@ func takeCheck(k columnLevel) {
 			c.Limit = c.Name
 		default:
 			k.table.Checks = append(k.table.Checks, &schema.Check{
-				Name: schema.ConstraintName(k.table, []string{c.Name}, "check"), Expr: schema.Expr{Native: part.text}, Implied: true, Column: c.Name,
+				Name: schema.ConstraintName(k.table, []string{c.Name}, "check"), Expr: schema.Expr{Native: part.text},
+				Implied: true, Column: c.Name,
 			})
 		}
 	}
@@ -91,7 +93,8 @@ func splitChecks(text string) []carried {
 	var list []carried
 	add := func(part string) {
 		tokens, _ := sqltext.Scan(part, sqltext.Engine)
-		if len(tokens) > 3 && tokens[0].Kind == sqltext.String && strings.HasPrefix(tokens[0].Value, namePrefix) && tokens[1].Is("<>") && tokens[2].Value == "" {
+		if len(tokens) > 3 && tokens[0].Kind == sqltext.String && strings.HasPrefix(tokens[0].Value, namePrefix) &&
+			tokens[1].Is("<>") && tokens[2].Value == "" {
 			list = append(list, carried{name: strings.TrimPrefix(tokens[0].Value, namePrefix)})
 			return
 		}

@@ -100,11 +100,13 @@ func (r *renderer) expr(e sqltext.Expr, place int) string {
 	case *sqltext.Between:
 		r.comparable(e.X, e.Low)
 		r.comparable(e.X, e.High)
-		text := r.expr(e.X, bindCompare+1) + planning.Not(e.Not) + " between " + r.expr(e.Low, bindCompare+1) + " and " + r.expr(e.High, bindCompare+1)
+		text := r.expr(e.X, bindCompare+1) + planning.Not(e.Not) + " between " + r.expr(e.Low, bindCompare+1) + " and " +
+			r.expr(e.High, bindCompare+1)
 		return planning.Wrap(text, bindBetween, place)
 	case *sqltext.Like:
 		pattern, escape := r.pattern(e)
-		return planning.Wrap(r.expr(e.X, bindCompare+1)+planning.Not(e.Not)+" like "+pattern+" escape "+escape, bindCompare, place)
+		return planning.Wrap(r.expr(e.X, bindCompare+1)+planning.Not(e.Not)+" like "+pattern+" escape "+escape, bindCompare,
+			place)
 	case *sqltext.Collate:
 		return planning.Wrap(r.expr(e.X, bindCollate)+" collate "+quote(e.Name), bindCollate, place)
 	}
@@ -331,7 +333,8 @@ func (r *renderer) call(e *sqltext.Call, place int) string {
 	case e.Name == "mod" && len(e.Args) == 2:
 		return r.expr(&sqltext.Binary{Op: "%", L: e.Args[0], R: e.Args[1]}, place)
 	case e.Name == "round" && len(e.Args) > 0 && r.Kind(e.Args[0]) == "real":
-		return "round(" + strings.Join(append([]string{"cast(" + r.expr(e.Args[0], bindOr) + " as " + exact + ")"}, r.rest(e.Args)...), ", ") + ")"
+		return "round(" + strings.Join(append([]string{"cast(" + r.expr(e.Args[0], bindOr) + " as " + exact + ")"},
+			r.rest(e.Args)...), ", ") + ")"
 	case e.Name == "length" || e.Name == "character_length":
 		return "char_length(" + r.list(e.Args) + ")"
 	case e.Star:

@@ -56,7 +56,8 @@ func (r *renderer) cast(e *sqltext.Cast) string {
 		case "boolean":
 			return x
 		}
-		return r.guarded(e, "case lower(trim("+x+")) when 'true' then 1 when 'false' then 0 when '1' then 1 when '0' then 0 end")
+		return r.guarded(e, "case lower(trim("+x+")) when 'true' then 1 when 'false' then 0 when '1' then 1 when '0' "+
+			"then 0 end")
 	case t.Name == "binary", t.Name == "varbinary", t.Name == "blob":
 		return "cast(" + x + " as binary)"
 	}
@@ -93,7 +94,8 @@ func (r *renderer) convertible(e *sqltext.Cast, x string) string {
 	}
 	s := asText(x)
 	date := "left(" + s + ", 10)"
-	day := "case when " + date + ` regexp '^[0-9]{4}-(0[1-9]|1[0-2])-[0-9]{2}$' then cast(substr(` + date + ", 9) as signed) between 1 and dayofmonth(last_day(cast(concat(left(" + s + ", 8), '01') as date))) else false end"
+	day := "case when " + date + ` regexp '^[0-9]{4}-(0[1-9]|1[0-2])-[0-9]{2}$' then cast(substr(` + date +
+		", 9) as signed) between 1 and dayofmonth(last_day(cast(concat(left(" + s + ", 8), '01') as date))) else false end"
 	switch t := e.Type; {
 	case t.IsInteger():
 		return s + " regexp " + wholePattern
@@ -104,7 +106,8 @@ func (r *renderer) convertible(e *sqltext.Cast, x string) string {
 	case t.Name == "date":
 		return day + " and (char_length(" + s + ") = 10 or substr(" + s + ", 12) regexp " + timePattern + ")"
 	case t.Name == "timestamp", t.Name == "timestamp with time zone":
-		return day + " and (char_length(" + s + ") = 10 or substr(" + s + ", 11, 1) in (' ', 'T') and substr(" + s + ", 12) regexp " + timePattern + ")"
+		return day + " and (char_length(" + s + ") = 10 or substr(" + s + ", 11, 1) in (' ', 'T') and substr(" + s +
+			", 12) regexp " + timePattern + ")"
 	case t.Name == "time":
 		return s + " regexp " + timePattern
 	}

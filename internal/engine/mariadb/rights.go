@@ -16,7 +16,9 @@ const triggerCure = "set global log_bin_trust_function_creators = 1, or grant su
 // binary log.
 func (d *database) mayMake(ctx context.Context, steps []*engine.Step) error {
 	triggers := slices.ContainsFunc(steps, func(s *engine.Step) bool {
-		return slices.ContainsFunc(s.SQL, func(sql string) bool { return strings.HasPrefix(sql, "create or replace trigger ") })
+		return slices.ContainsFunc(s.SQL, func(sql string) bool {
+			return strings.HasPrefix(sql, "create or replace trigger ")
+		})
 	})
 	if !triggers || !d.logs || d.trusts {
 		return nil
@@ -26,11 +28,13 @@ func (d *database) mayMake(ctx context.Context, steps []*engine.Step) error {
 		return err
 	}
 	for _, v := range r.Values {
-		if g := text(v[0]); strings.Contains(g, " ON *.* ") && (strings.Contains(g, "ALL PRIVILEGES") || strings.Contains(g, "SUPER") || strings.Contains(g, "BINLOG ADMIN")) {
+		if g := text(v[0]); strings.Contains(g, " ON *.* ") &&
+			(strings.Contains(g, "ALL PRIVILEGES") || strings.Contains(g, "SUPER") || strings.Contains(g, "BINLOG ADMIN")) {
 			return nil
 		}
 	}
-	return &engine.Refused{Message: "this needs a trigger, and the server writes a binary log and lets user " + d.config.User + " make none", Cure: triggerCure}
+	return &engine.Refused{Message: "this needs a trigger, and the server writes a binary log and lets user " +
+		d.config.User + " make none", Cure: triggerCure}
 }
 
 // needed names what would not survive without a table, or without some of its columns:
@@ -52,7 +56,8 @@ func (t *trial) needed(ctx context.Context, c *schema.TableChange) ([]string, er
 	}
 	var list []string
 	name := map[string]bool{strings.ToLower(c.Before.Name): true}
-	look := func(kind string, query func(context.Context, string, ...any) (*engine.Rows, error), sql, database string) error {
+	look := func(kind string, query func(context.Context, string, ...any) (*engine.Rows, error), sql,
+		database string) error {
 		r, err := query(ctx, fmt.Sprintf(sql, literal(database)))
 		if err != nil {
 			return err
@@ -81,9 +86,12 @@ func (t *trial) needed(ctx context.Context, c *schema.TableChange) ([]string, er
 		kind, sql, database string
 		query               func(context.Context, string, ...any) (*engine.Rows, error)
 	}{
-		{"trigger", "select trigger_name, event_object_table, action_statement from information_schema.triggers where trigger_schema = %s", t.name, t.s.query},
-		{"routine", "select routine_name, '', routine_definition from information_schema.routines where routine_schema = %s", real, t.d.query},
-		{"event", "select event_name, '', event_definition from information_schema.events where event_schema = %s", real, t.d.query},
+		{"trigger", "select trigger_name, event_object_table, action_statement from information_schema.triggers where " +
+			"trigger_schema = %s", t.name, t.s.query},
+		{"routine", "select routine_name, '', routine_definition from information_schema.routines where routine_schema = %s",
+			real, t.d.query},
+		{"event", "select event_name, '', event_definition from information_schema.events where event_schema = %s", real,
+			t.d.query},
 	} {
 		if err := look(part.kind, part.query, part.sql, part.database); err != nil {
 			return nil, err

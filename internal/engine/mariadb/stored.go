@@ -119,7 +119,8 @@ func (s *spelling) ahead(words ...string) bool {
 }
 
 // plainWords are those that the language has another word for.
-var plainWords = map[string]string{"div": "/", "ucase": "upper", "lcase": "lower", "pow": "power", "ifnull": "coalesce", "ceil": "ceiling", "signed": "bigint", "decimal": "numeric", "double": "double precision", "float": "real"}
+var plainWords = map[string]string{"div": "/", "ucase": "upper", "lcase": "lower", "pow": "power", "ifnull": "coalesce",
+	"ceil": "ceiling", "signed": "bigint", "decimal": "numeric", "double": "double precision", "float": "real"}
 
 func (s *spelling) words() (string, bool) {
 	var parts []string
@@ -184,7 +185,8 @@ func (s *spelling) words() (string, bool) {
 	}
 }
 
-var now = map[string]string{"current_timestamp": "current_timestamp", "curdate": "current_date", "curtime": "current_time"}
+var now = map[string]string{"current_timestamp": "current_timestamp", "curdate": "current_date",
+	"curtime": "current_time"}
 
 // compare counts comparisons, and reports whether what is met so far binds alike.
 func (s *spelling) compare(t sqltext.Token) bool {
@@ -204,7 +206,9 @@ func (s *spelling) compare(t sqltext.Token) bool {
 	case t.Is("between"):
 		s.between++
 		s.compared[top]++
-	case t.Is("is"), t.Is("like"), t.Is("in"), t.Is("regexp"), slices.Contains([]string{"=", "<>", "<", ">", "<=", ">="}, t.Text) && !(t.Text == ">" && s.at > 0 && s.tokens[s.at-1].Text == "<="):
+	case t.Is("is"), t.Is("like"), t.Is("in"), t.Is("regexp"),
+		slices.Contains([]string{"=", "<>", "<", ">", "<=", ">="}, t.Text) &&
+			!(t.Text == ">" && s.at > 0 && s.tokens[s.at-1].Text == "<="):
 		s.compared[top]++
 	}
 	top = len(s.compared) - 1
@@ -253,7 +257,8 @@ func reworded(e sqltext.Expr, t *schema.Table) sqltext.Expr {
 			e.X = x.X
 		}
 	case *sqltext.Binary:
-		if c, ok := e.R.(*sqltext.Call); ok && (e.Op == "/" || e.Op == "%") && c.Name == "nullif" && len(c.Args) == 2 && isZero(c.Args[1]) {
+		if c, ok := e.R.(*sqltext.Call); ok && (e.Op == "/" || e.Op == "%") && c.Name == "nullif" && len(c.Args) == 2 &&
+			isZero(c.Args[1]) {
 			e.R = c.Args[0] // as a division is written here that may meet nothing
 		}
 		// The server shows a boolean column that stands alone as a comparison.

@@ -12,7 +12,8 @@ import (
 	"lastboard/internal/sqltext"
 )
 
-var words = &schema.Table{Name: "call", Columns: []*schema.Column{{Name: "flag", Type: sqltext.Type{Name: "boolean"}}, {Name: "n", Type: sqltext.Type{Name: "integer"}}, {Name: "s", Type: sqltext.Type{Name: "text"}}}}
+var words = &schema.Table{Name: "call", Columns: []*schema.Column{{Name: "flag", Type: sqltext.Type{Name: "boolean"}},
+	{Name: "n", Type: sqltext.Type{Name: "integer"}}, {Name: "s", Type: sqltext.Type{Name: "text"}}}}
 
 // TestWordsOfTheServer is that an expression as the server shows it is read as what the
 // language calls it, and left alone where the language has no words for it or binds in
@@ -38,18 +39,19 @@ func TestWordsOfTheServer(t *testing.T) {
 		"pow(2,10)":                                "power(2, 10)",
 		"`flag` = 0":                               "not flag",
 		"`flag` <> 0 or `n` is null":               "flag or n is null",
-		"timestampdiff(SECOND,TIMESTAMP'1970-01-01 00:00:00',`s`)":             "extract(epoch from s)",
-		"round(cast(`n` * 1.2 as decimal(65,15)),2)":                           "round(n * 1.2, 2)",
-		"current_timestamp(6)":                                                 "current_timestamp",
-		"case `n` when 3 then 'three' else `s` end":                            "case n when 3 then 'three' else s end",
-		"`n` = 1 is null":                                                      "", // which binds in another way
-		"cast(`n` as unsigned)":                                                "",
-		"cast(`s` as char(3) charset utf8mb4)":                                 "",
-		"`s` -> '$.a'":                                                         "",
-		"`n` in (select 1)":                                                    "",
-		"trim(trailing '.' from cast(`s` as char charset latin1))":             "trim(trailing '.' from cast(s as text))",
-		"`s` > DATE'2000-01-01' and `n` <= 5 and `s` is not null":              "s > date '2000-01-01' and n <= 5 and s is not null",
-		"`n` - (`n` - 3)":                                                      "n - (n - 3)",
+		"timestampdiff(SECOND,TIMESTAMP'1970-01-01 00:00:00',`s`)": "extract(epoch from s)",
+		"round(cast(`n` * 1.2 as decimal(65,15)),2)":               "round(n * 1.2, 2)",
+		"current_timestamp(6)":                                     "current_timestamp",
+		"case `n` when 3 then 'three' else `s` end":                "case n when 3 then 'three' else s end",
+		"`n` = 1 is null":                                          "", // which binds in another way
+		"cast(`n` as unsigned)":                                    "",
+		"cast(`s` as char(3) charset utf8mb4)":                     "",
+		"`s` -> '$.a'":                                             "",
+		"`n` in (select 1)":                                        "",
+		"trim(trailing '.' from cast(`s` as char charset latin1))": "trim(trailing '.' from cast(s as text))",
+		"`s` > DATE'2000-01-01' and `n` <= 5 and `s` is not null": "s > date '2000-01-01' and n <= 5 and s " +
+			"is not null",
+		"`n` - (`n` - 3)": "n - (n - 3)",
 		"(cast(`n` as char charset utf8mb4 binary) collate utf8mb4_nopad_bin)": "cast(n as text)",
 	} {
 		got := ""
@@ -66,10 +68,14 @@ func TestWordsOfTheServer(t *testing.T) {
 // kept as it is where the language has another width for it.
 func TestTypesOfTheServer(t *testing.T) {
 	for shown, want := range map[string][2]string{
-		"int(11)": {"integer", ""}, "int(10) unsigned": {"integer unsigned", ""}, "int(5)": {"integer", "int(5)"}, "tinyint(1)": {"boolean", ""}, "tinyint(4)": {"tinyint", ""},
-		"bigint(20)": {"bigint", ""}, "decimal(9,2)": {"numeric(9,2)", ""}, "decimal(65,30)": {"numeric", ""}, "double": {"double precision", ""}, "float": {"real", ""}, "varchar(40)": {"varchar(40)", ""},
-		"longtext": {"text", ""}, "text": {"text", "text"}, "datetime": {"timestamp", "datetime"}, "datetime(6)": {"timestamp", ""}, "timestamp(3)": {"timestamp with time zone", "timestamp(3)"},
-		"enum('a','b''c')": {"enum('a', 'b''c')", ""}, "binary(16)": {"varbinary(16)", "binary(16)"}, "uuid": {"uuid", ""}, "mediumint(9)": {`"mediumint(9)"`, ""}, "geometry": {"geometry", ""},
+		"int(11)": {"integer", ""}, "int(10) unsigned": {"integer unsigned", ""}, "int(5)": {"integer", "int(5)"},
+		"tinyint(1)": {"boolean", ""}, "tinyint(4)": {"tinyint", ""},
+		"bigint(20)": {"bigint", ""}, "decimal(9,2)": {"numeric(9,2)", ""}, "decimal(65,30)": {"numeric", ""},
+		"double": {"double precision", ""}, "float": {"real", ""}, "varchar(40)": {"varchar(40)", ""},
+		"longtext": {"text", ""}, "text": {"text", "text"}, "datetime": {"timestamp", "datetime"},
+		"datetime(6)": {"timestamp", ""}, "timestamp(3)": {"timestamp with time zone", "timestamp(3)"},
+		"enum('a','b''c')": {"enum('a', 'b''c')", ""}, "binary(16)": {"varbinary(16)", "binary(16)"}, "uuid": {"uuid", ""},
+		"mediumint(9)": {`"mediumint(9)"`, ""}, "geometry": {"geometry", ""},
 	} {
 		got, declared := readType(shown)
 		if got.String() != want[0] || declared != want[1] {
@@ -85,7 +91,8 @@ func TestTypesOfTheServer(t *testing.T) {
 // TestURLs is what of a URL, the environment and an option file makes a connection.
 func TestURLs(t *testing.T) {
 	file := filepath.Join(t.TempDir(), "options")
-	if err := os.WriteFile(file, []byte("[mysql]\nuser=other\n[client-mariadb]\nuser = 'mate'\npassword=tidewater\nport = 3310\nhost=db.example\n"), 0o600); err != nil {
+	if err := os.WriteFile(file, []byte("[mysql]\nuser=other\n[client-mariadb]\nuser = "+
+		"'mate'\npassword=tidewater\nport = 3310\nhost=db.example\n"), 0o600); err != nil {
 		t.Fatal(err)
 	}
 	t.Setenv("MYSQL_PWD", "")
@@ -120,7 +127,8 @@ func TestChecksOfColumns(t *testing.T) {
 		"'constraint x' <> '' and `a` > 0":               {{"x", `"a" > 0`}},
 		"'constraint x' <> '' and (`a` > 0 or `b` < 1)":  {{"x", `"a" > 0 or "b" < 1`}},
 		"'constraint x' <> '' and (`a` > 0) + (`b` < 1)": {{"x", `("a" > 0) + ("b" < 1)`}},
-		"`a` in (0,1) and 'constraint it\\'s' <> '' and `a` between 1 and 2 and `b` = 3 and 'constraint y' <> '' and case when `a` and `b` then 1 else 0 end": {
+		"`a` in (0,1) and 'constraint it\\'s' <> '' and `a` between 1 and 2 and `b` = 3 and 'constraint y' <> '' and " +
+			"case when `a` and `b` then 1 else 0 end": {
 			{"", `"a" in (0,1)`}, {"it's", `"a" between 1 and 2 and "b" = 3`}, {"y", `case when "a" and "b" then 1 else 0 end`}},
 		"`a` <> 'constraint x'": {{"", `"a" <> 'constraint x'`}},
 	} {
@@ -132,8 +140,14 @@ func TestChecksOfColumns(t *testing.T) {
 
 // FuzzWire is a server that answers at random.
 func FuzzWire(f *testing.F) {
-	hello := "Y\x00\x00\x00\n5.5.5-10.11.9-MariaDB\x00\x01\x00\x00\x0012345678\x00\x0d\xa2\x21\x02\x00\x08\x00\x15\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00123456789012\x00mysql_native_password\x00"
+	hello := "Y\x00\x00\x00\n5.5.5-10.11.9-MariaDB\x00\x01\x00\x00\x0012345678\x00\x0d\xa2\x21\x02\x00" +
+		"\x08\x00\x15\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00" +
+		"123456789012\x00mysql_native_password\x00"
 	fine := "\x07\x00\x00\x02\x00\x00\x00\x02\x00\x00\x00"
-	enginetest.FuzzWire(f, Engine{}, func(address string) string { return "mariadb://pilot@" + address + "/harbour?tls=off" },
-		"", hello, hello+fine, hello+fine+"\x07\x00\x00\x01\x00\x00\x00\x02\x00\x00\x00", hello+"\x16\x00\x00\x02\xff\x15\x04#28000Access denied", hello+fine+"\xff\xff\xff\x01", "\x01\x00\x00\x00\xff", hello+fine+"\x01\x00\x00\x01\x01")
+	enginetest.FuzzWire(f, Engine{}, func(address string) string {
+		return "mariadb://pilot@" + address + "/harbour?tls=off"
+	},
+		"", hello, hello+fine, hello+fine+"\x07\x00\x00\x01\x00\x00\x00\x02\x00\x00\x00",
+		hello+"\x16\x00\x00\x02\xff\x15\x04#28000Access denied", hello+fine+"\xff\xff\xff\x01", "\x01\x00\x00\x00\xff",
+		hello+fine+"\x01\x00\x00\x01\x01")
 }

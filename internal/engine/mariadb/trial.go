@@ -42,7 +42,8 @@ func (d *database) Trial(ctx context.Context) (engine.Trial, error) {
 	if err != nil {
 		return nil, err
 	}
-	t := &trial{d: d, s: s, base: base, name: fmt.Sprintf("%s%d", scratch, s.id), made: map[string]bool{}, uncopied: map[string]bool{}, left: map[string][]*schema.ForeignKey{}}
+	t := &trial{d: d, s: s, base: base, name: fmt.Sprintf("%s%d", scratch, s.id), made: map[string]bool{},
+		uncopied: map[string]bool{}, left: map[string][]*schema.ForeignKey{}}
 	if err := t.open(ctx); err != nil {
 		return nil, errors.Join(err, t.Close())
 	}
@@ -65,11 +66,13 @@ func (t *trial) open(ctx context.Context) error {
 		}
 	}
 	// A statement as it is written leaves much to what the database gives by default.
-	r, err := t.s.query(ctx, "select default_character_set_name, default_collation_name from information_schema.schemata where schema_name = ?", t.d.config.DBName)
+	r, err := t.s.query(ctx, "select default_character_set_name, default_collation_name from "+
+		"information_schema.schemata where schema_name = ?", t.d.config.DBName)
 	if err != nil || len(r.Values) == 0 {
 		return errors.Join(err, fmt.Errorf("what database %s gives by default is not known", t.d.config.DBName))
 	}
-	if _, err := t.s.exec(ctx, "create database "+quote(t.name)+" character set "+text(r.Values[0][0])+" collate "+text(r.Values[0][1])+" comment "+literal(t.d.config.DBName)); err != nil {
+	if _, err := t.s.exec(ctx, "create database "+quote(t.name)+" character set "+text(r.Values[0][0])+" collate "+
+		text(r.Values[0][1])+" comment "+literal(t.d.config.DBName)); err != nil {
 		return t.d.cannot("user "+t.d.account+" may make no database for the empty copies on which steps are tried",
 			"grant all on `lastboard\\_trial\\_%`.* to "+t.d.account, err)
 	}
@@ -80,7 +83,9 @@ func (t *trial) open(ctx context.Context) error {
 // deadTrials lists the databases of trials that have died, of one database or, where of is
 // "", of all.
 func deadTrials(ctx context.Context, s *session, of string) (list []string, err error) {
-	r, err := s.query(ctx, "select schema_name from information_schema.schemata where schema_name like '"+strings.ReplaceAll(scratch, "_", "!_")+"%' escape '!' and schema_name regexp '^lastboard_trial_[0-9]+$' and schema_comment <> '' and (? = '' or binary schema_comment = ?) and is_free_lock(schema_name) = 1", of, of)
+	r, err := s.query(ctx, "select schema_name from information_schema.schemata where schema_name like '"+
+		strings.ReplaceAll(scratch, "_", "!_")+"%' escape '!' and schema_name regexp '^lastboard_trial_[0-9]+$' and "+
+		"schema_comment <> '' and (? = '' or binary schema_comment = ?) and is_free_lock(schema_name) = 1", of, of)
 	if err != nil {
 		return nil, err
 	}
@@ -166,7 +171,8 @@ func (t *trial) restores(ctx context.Context, c *schema.Change) error {
 			_, err = t.s.query(ctx, "explain select "+text+" from "+quote(c.Table.After.Name))
 		}
 		if err != nil {
-			return &engine.Refused{Message: fmt.Sprintf("the way back could not compute column %s: %s", column, message(err)), Cure: "write another restore using, with a cast if need be"}
+			return &engine.Refused{Message: fmt.Sprintf("the way back could not compute column %s: %s", column, message(err)),
+				Cure: "write another restore using, with a cast if need be"}
 		}
 	}
 	return nil
@@ -179,8 +185,9 @@ func (t *trial) natives() planning.Native {
 		Creates: []string{"table", "index", "view", "function", "procedure", "trigger", "sequence"},
 		Alters:  []string{"table", "view"},
 		Drops:   []string{"table", "view", "index"},
-		Never:   []string{"soname", "connection", "directory", "federated", "federatedx", "connect", "spider", "csv", "s3", "union", "event", "wrapper", "exchange", "import", "discard"},
-		There:   func(n string) bool { return t.made[n] || t.base.Table(n) != nil && t.made[t.base.Table(n).Name] },
+		Never: []string{"soname", "connection", "directory", "federated", "federatedx", "connect", "spider", "csv", "s3",
+			"union", "event", "wrapper", "exchange", "import", "discard"},
+		There: func(n string) bool { return t.made[n] || t.base.Table(n) != nil && t.made[t.base.Table(n).Name] },
 	}
 }
 
@@ -263,8 +270,9 @@ func (t *trial) statement(ctx context.Context, sql string) (found []string, err 
 func (t *trial) believe(s *engine.Step, way string) error {
 	if t.d.cluster && !strings.HasPrefix(way, "algorithm=instant") {
 		return &engine.Refused{
-			Message: fmt.Sprintf("this server is one of a cluster that runs each statement everywhere at once, and to %s is not instant there (%s)", s.What, way),
-			Cure:    "on a cluster only instant changes are made",
+			Message: fmt.Sprintf("this server is one of a cluster that runs each statement everywhere at once, and to %s "+
+				"is not instant there (%s)", s.What, way),
+			Cure: "on a cluster only instant changes are made",
 		}
 	}
 	copies := strings.HasPrefix(way, "algorithm=copy") || strings.HasPrefix(way, "algorithm=inplace")
@@ -277,7 +285,8 @@ func (t *trial) believe(s *engine.Step, way string) error {
 		s.Kind, s.Rewrites = engine.Scan, false // of the rows that are proven
 	case strings.HasPrefix(way, "algorithm=instant"):
 		s.Rewrites, s.Rows, s.Seconds = false, 0, 0
-		if s.Kind == engine.Rewrite || s.Kind == engine.Build || s.Kind == engine.Scan && !strings.Contains(s.SQL[0], engine.Between) {
+		if s.Kind == engine.Rewrite || s.Kind == engine.Build || s.Kind == engine.Scan &&
+			!strings.Contains(s.SQL[0], engine.Between) {
 			s.Kind = engine.Catalog
 		}
 	case copies && s.Kind != engine.Build:
@@ -292,7 +301,8 @@ func (t *trial) believe(s *engine.Step, way string) error {
 	if s.Kind == engine.Catalog && s.Seconds == 0 {
 		s.Rows = 0
 	}
-	if s.Lock != lockShared && (!strings.Contains(s.SQL[0], engine.Between) || !keepsLocked(s) && strings.HasPrefix(way, "algorithm=instant")) {
+	if s.Lock != lockShared && (!strings.Contains(s.SQL[0], engine.Between) || !keepsLocked(s) &&
+		strings.HasPrefix(way, "algorithm=instant")) {
 		s.WritersWait = engine.WaitBriefly
 	}
 	if s.Why == "" {
@@ -307,7 +317,8 @@ func keepsLocked(s *engine.Step) bool {
 }
 
 func (t *trial) wouldNot(s *engine.Step, err error) error {
-	return &engine.Refused{Message: fmt.Sprintf("MariaDB would not %s: %s", s.What, strings.NewReplacer("`"+t.name+"`.", "", `"`+t.name+`".`, "", t.name+".", "").Replace(message(err)))}
+	return &engine.Refused{Message: fmt.Sprintf("MariaDB would not %s: %s", s.What,
+		strings.NewReplacer("`"+t.name+"`.", "", `"`+t.name+`".`, "", t.name+".", "").Replace(message(err)))}
 }
 
 // read takes in what the steps have led to.
@@ -339,13 +350,15 @@ func (t *trial) read(ctx context.Context, c *schema.Change) error {
 	for _, table := range found.Tables {
 		t.made[table.Name] = true
 		before := t.base.Table(table.Name)
-		if c.Table != nil && c.Table.Before != nil && c.Table.After != nil && schema.SameName(c.Table.After.Name, table.Name) {
+		if c.Table != nil && c.Table.Before != nil && c.Table.After != nil &&
+			schema.SameName(c.Table.After.Name, table.Name) {
 			before = t.base.Table(c.Table.Before.Name)
 		}
 		table.ForeignKeys = append(table.ForeignKeys, t.left[table.Name]...)
 		leaveServing(table)
 		slices.SortFunc(table.ForeignKeys, func(a, b *schema.ForeignKey) int { return strings.Compare(a.Name, b.Name) })
-		if x := c.Table; before == nil && x != nil && x.After != nil && x.Rows != nil && schema.SameName(x.After.Name, table.Name) {
+		if x := c.Table; before == nil && x != nil && x.After != nil && x.Rows != nil &&
+			schema.SameName(x.After.Name, table.Name) {
 			table.Triggers = x.After.Triggers // it comes back with them, and has none in the trial
 		}
 		if before != nil {

@@ -107,7 +107,8 @@ func (t *trial) make(ctx context.Context, table *schema.Table) error {
 	}
 	t.made[table.Name] = true
 	t.left[table.Name] = table.ForeignKeys
-	if _, err := t.s.exec(ctx, "create table "+quote(table.Name)+" like "+quote(t.d.config.DBName)+"."+quote(table.Name)); err != nil {
+	if _, err := t.s.exec(ctx, "create table "+quote(table.Name)+" like "+quote(t.d.config.DBName)+"."+
+		quote(table.Name)); err != nil {
 		return fmt.Errorf("table %s cannot be copied to try the change: %w", table.Name, err)
 	}
 	for _, tr := range table.Triggers {
@@ -142,13 +143,15 @@ func (t *trial) tie(ctx context.Context) error {
 				rest = append(rest, k)
 				continue
 			}
-			if _, err := t.s.exec(ctx, "set statement foreign_key_checks = 0 for alter table "+quote(n)+" add "+foreignKeySQL(k)); err != nil {
+			if _, err := t.s.exec(ctx, "set statement foreign_key_checks = 0 for alter table "+quote(n)+" add "+
+				foreignKeySQL(k)); err != nil {
 				return fmt.Errorf("table %s cannot be copied to try the change: %w", n, err)
 			}
 			// The server lets the index of the new key take the place of one that it has made
 			// itself for the real one.
 			for _, x := range ownIndexes(t.base.Table(n), k) {
-				if _, err := t.s.exec(ctx, "alter table "+quote(n)+" add "+strings.Replace(indexSQL(t.base.Table(n), x), "key ", "key if not exists ", 1)); err != nil {
+				if _, err := t.s.exec(ctx, "alter table "+quote(n)+" add "+
+					strings.Replace(indexSQL(t.base.Table(n), x), "key ", "key if not exists ", 1)); err != nil {
 					return fmt.Errorf("table %s cannot be copied to try the change: %w", n, err)
 				}
 			}

@@ -26,12 +26,15 @@ func literal(s string) string { return planning.Literal(s) }
 
 // spelled are the portable types as the server shows them, where that is another word.
 var spelled = map[string]string{
-	"tinyint": "tinyint(4)", "smallint": "smallint(6)", "integer": "int(11)", "bigint": "bigint(20)", "numeric": "decimal(65,30)", "real": "float", "double precision": "double",
-	"boolean": "tinyint(1)", "text": "longtext", "time": "time(6)", "timestamp": "datetime(6)", "timestamp with time zone": "timestamp(6)", "blob": "longblob", "json": "longtext",
+	"tinyint": "tinyint(4)", "smallint": "smallint(6)", "integer": "int(11)", "bigint": "bigint(20)",
+	"numeric": "decimal(65,30)", "real": "float", "double precision": "double",
+	"boolean": "tinyint(1)", "text": "longtext", "time": "time(6)", "timestamp": "datetime(6)",
+	"timestamp with time zone": "timestamp(6)", "blob": "longblob", "json": "longtext",
 }
 
 // unsigned are the types of whole numbers without a sign.
-var unsigned = map[string]string{"tinyint": "tinyint(3) unsigned", "smallint": "smallint(5) unsigned", "integer": "int(10) unsigned", "bigint": "bigint(20) unsigned"}
+var unsigned = map[string]string{"tinyint": "tinyint(3) unsigned", "smallint": "smallint(5) unsigned",
+	"integer": "int(10) unsigned", "bigint": "bigint(20) unsigned"}
 
 // natives are types of the server's own that it shows with a width when none is given.
 var natives = map[string]string{"mediumint": "mediumint(9)", "year": "year(4)", "bit": "bit(1)"}
@@ -81,7 +84,8 @@ func typeSQL(t sqltext.Type) string {
 // nearest are types of the server's own that hold what a portable type holds, or part of
 // it.
 var nearest = map[string]string{
-	"tinytext": "text", "text": "text", "mediumtext": "text", "tinyblob": "blob", "blob": "blob", "mediumblob": "blob", "datetime": "timestamp", "timestamp": "timestamp with time zone", "time": "time",
+	"tinytext": "text", "text": "text", "mediumtext": "text", "tinyblob": "blob", "blob": "blob", "mediumblob": "blob",
+	"datetime": "timestamp", "timestamp": "timestamp with time zone", "time": "time",
 	"tinyint": "tinyint", "smallint": "smallint", "int": "integer", "bigint": "bigint", "binary": "varbinary",
 }
 
@@ -157,7 +161,8 @@ func limit(t sqltext.Type, column string) string {
 // isText reports whether a column has a collation.
 func isText(c *schema.Column) bool {
 	if c.Type.Native {
-		return strings.Contains(c.Type.Name, "text") || strings.HasPrefix(c.Type.Name, "set(") || strings.HasPrefix(c.Type.Name, "varchar") || strings.HasPrefix(c.Type.Name, "char")
+		return strings.Contains(c.Type.Name, "text") || strings.HasPrefix(c.Type.Name, "set(") ||
+			strings.HasPrefix(c.Type.Name, "varchar") || strings.HasPrefix(c.Type.Name, "char")
 	}
 	return c.Type.IsText()
 }
@@ -165,8 +170,9 @@ func isText(c *schema.Column) bool {
 // integerRange is the least and the greatest value of each integer type, signed and
 // unsigned.
 var integerRange = map[string][4]string{
-	"tinyint": {"-128", "127", "0", "255"}, "smallint": {"-32768", "32767", "0", "65535"}, "integer": {"-2147483648", "2147483647", "0", "4294967295"},
-	"bigint": {"-9223372036854775808", "9223372036854775807", "0", "18446744073709551615"},
+	"tinyint": {"-128", "127", "0", "255"}, "smallint": {"-32768", "32767", "0", "65535"},
+	"integer": {"-2147483648", "2147483647", "0", "4294967295"},
+	"bigint":  {"-9223372036854775808", "9223372036854775807", "0", "18446744073709551615"},
 }
 
 // exact is the type in which numbers are compared: every digit of what a portable type
@@ -188,10 +194,12 @@ func fits(t sqltext.Type, kind, v string) string {
 		if kind == "integer" {
 			return fmt.Sprintf("%s between %s and %s", v, low, high)
 		}
-		return fmt.Sprintf("cast(%s as %s) = truncate(cast(%s as %s), 0) and cast(%s as %s) between %s and %s", v, exact, v, exact, v, exact, low, high)
+		return fmt.Sprintf("cast(%s as %s) = truncate(cast(%s as %s), 0) and cast(%s as %s) between %s and %s", v, exact, v,
+			exact, v, exact, low, high)
 	case t.Name == "numeric" && len(t.Args) > 0:
 		scale := append(t.Args, 0)[1]
-		return fmt.Sprintf("round(cast(%s as %s), %d) = cast(%s as %s) and abs(cast(%s as %s)) < 1%s", v, exact, scale, v, exact, v, exact, strings.Repeat("0", t.Args[0]-scale))
+		return fmt.Sprintf("round(cast(%s as %s), %d) = cast(%s as %s) and abs(cast(%s as %s)) < 1%s", v, exact, scale, v,
+			exact, v, exact, strings.Repeat("0", t.Args[0]-scale))
 	case (t.Name == "varchar" || t.Name == "char") && len(t.Args) == 1:
 		return fmt.Sprintf("char_length(%s) <= %d", v, t.Args[0])
 	case (t.Name == "varbinary" || t.Name == "binary") && len(t.Args) == 1:
@@ -250,7 +258,11 @@ func (e Engine) Holds(change *schema.TableChange) *schema.Table {
 	}
 	held.Indexes = slices.Clone(t.Indexes)
 	for i, x := range held.Indexes {
-		if x.Unique && slices.ContainsFunc(x.Parts, func(p schema.IndexPart) bool { c := t.Column(p.Column); return c != nil && unbounded(c) }) {
+		if x.Unique && slices.ContainsFunc(x.Parts, func(
+			p schema.IndexPart) bool {
+			c := t.Column(p.Column)
+			return c != nil && unbounded(c)
+		}) {
 			copied := *x // which is held by sums of its values, in no order
 			copied.Parts = slices.Clone(x.Parts)
 			for j := range copied.Parts {

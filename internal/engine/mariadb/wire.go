@@ -65,7 +65,8 @@ func translate(text string) string {
 	}
 	rest, ok := strings.CutPrefix(text, "create table ")
 	rest = strings.TrimPrefix(rest, "if not exists ")
-	if !ok || !strings.HasPrefix(strings.TrimPrefix(rest, `"`), engine.Prefix) || !strings.Contains(rest, "(") && !strings.Contains(rest, " as select ") {
+	if !ok || !strings.HasPrefix(strings.TrimPrefix(rest, `"`), engine.Prefix) || !strings.Contains(rest, "(") &&
+		!strings.Contains(rest, " as select ") {
 		return text
 	}
 	if rest[0] != '"' { // the ledger's: a text there may be of any length
@@ -231,7 +232,8 @@ func message(err error) string {
 // lost reports whether an error means that there is no connection any more.
 func lost(err error) bool {
 	var e net.Error
-	return errors.Is(err, mysql.ErrInvalidConn) || errors.Is(err, driver.ErrBadConn) || errors.Is(err, sql.ErrConnDone) || errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) || errors.As(err, &e)
+	return errors.Is(err, mysql.ErrInvalidConn) || errors.Is(err, driver.ErrBadConn) || errors.Is(err, sql.ErrConnDone) ||
+		errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) || errors.As(err, &e)
 }
 
 const goOn = "run the command again: it goes on where it stopped"
@@ -255,20 +257,25 @@ func failure(ctx context.Context, err error) error {
 		return &engine.Busy{Err: err}
 	case errSyntax:
 		if halfRead(err) { // it may be of its user's own: then it is said
-			return &engine.Busy{Err: &engine.CannotOpen{Message: "the server cannot read the triggers of a table: " + message(err), Cure: "look at the trigger; if nothing is wrong with it, flush tables lets the server read it again", Err: err}}
+			return &engine.Busy{Err: &engine.CannotOpen{Message: "the server cannot read the triggers of a table: " +
+				message(err), Cure: "look at the trigger; if nothing is wrong with it, flush tables lets the server read it again",
+				Err: err}}
 		}
 	case errNoTable, errNoDatabase:
 		return &engine.NoTable{Err: err}
 	case 1290, 1792, 1836:
-		return &engine.CannotOpen{Message: "the database can be read but not written", Cure: "connect to the primary server, not to a replica", Err: err}
+		return &engine.CannotOpen{Message: "the database can be read but not written",
+			Cure: "connect to the primary server, not to a replica", Err: err}
 	case 1021, 1026, 1114:
-		return &engine.CannotOpen{Message: "the server's disk is full", Cure: "make room and run the command again: it goes on where it stopped", Err: err}
+		return &engine.CannotOpen{Message: "the server's disk is full",
+			Cure: "make room and run the command again: it goes on where it stopped", Err: err}
 	case 1053, 1927:
 		return &engine.CannotOpen{Message: "the server has ended the connection: " + message(err), Cure: goOn, Err: err}
 	case errNoDatabaseRight, errNoTableRight, 1143, 1227, 1370:
 		return &engine.CannotOpen{Message: message(err), Cure: "grant it, or connect as a user who may", Err: err}
 	case 1419:
-		return &engine.CannotOpen{Message: "the server writes a binary log and lets this user make no trigger", Cure: triggerCure, Err: err}
+		return &engine.CannotOpen{Message: "the server writes a binary log and lets this user make no trigger",
+			Cure: triggerCure, Err: err}
 	}
 	if v := violation(err); v != nil {
 		return v

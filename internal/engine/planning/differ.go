@@ -43,7 +43,8 @@ func (p *Planner) FillOf(c *schema.Column) (schema.Fill, bool) {
 		name = to
 	}
 	f, ok := p.Change.Fill[name]
-	if old := p.From(c); ok && old != nil && f.Cast && f.Kept == nil && old.Limit != "" && schema.Widens(old.Type, c.Type) {
+	if old := p.From(c); ok && old != nil && f.Cast && f.Kept == nil && old.Limit != "" &&
+		schema.Widens(old.Type, c.Type) {
 		_, restored := p.Change.Restore[old.Name]
 		if !restored {
 			return schema.Fill{}, false // every value can stay as it is: a check has seen to it
@@ -56,7 +57,8 @@ func (p *Planner) SameExpr(a, b *schema.Expr) bool {
 	if a == nil || b == nil {
 		return a == b
 	}
-	return p.Text(*a) == p.Text(*b) || a.Tree != nil && b.Tree != nil && sqltext.PrintExpr(a.Tree) == sqltext.PrintExpr(b.Tree)
+	return p.Text(*a) == p.Text(*b) || a.Tree != nil && b.Tree != nil &&
+		sqltext.PrintExpr(a.Tree) == sqltext.PrintExpr(b.Tree)
 }
 
 func SameKey(a, b *schema.Key) bool {
@@ -95,7 +97,8 @@ func (p *Planner) Checks() (gone, added []*schema.Check) {
 
 func (p *Planner) ForeignKeys() (gone, added []*schema.ForeignKey) {
 	return Split(p.Table.ForeignKeys, p.After.ForeignKeys, func(a, b *schema.ForeignKey) bool {
-		return schema.SameName(a.Name, b.Name) && p.References(a) == p.References(b) && slices.EqualFunc(a.Columns, b.Columns, schema.SameName)
+		return schema.SameName(a.Name, b.Name) && p.References(a) == p.References(b) &&
+			slices.EqualFunc(a.Columns, b.Columns, schema.SameName)
 	})
 }
 
@@ -125,6 +128,7 @@ func (p *Planner) Dropped() []*schema.Column {
 // value more.
 func (p *Planner) LimitChanges(old, c *schema.Column) bool {
 	f, filled := p.FillOf(c)
-	return !old.Type.Equal(c.Type) && old.Limit != "" && c.Limit != "" && p.Declaration(p.Table, old) == p.Declaration(p.Table, c) &&
+	return !old.Type.Equal(c.Type) && old.Limit != "" && c.Limit != "" &&
+		p.Declaration(p.Table, old) == p.Declaration(p.Table, c) &&
 		(!filled || f.Cast && f.Kept == nil)
 }

@@ -60,19 +60,24 @@ func (p *Planner) NewKeys(c *schema.InsertChange, source string) {
 		list := strings.Join(values, ", ")
 		taken := "lastboardnew where exists (select 1 from " + p.Name(t.Name) + " where " + strings.Join(match, " and ") + ")"
 		p.AddProof("prove that no row of "+t.Name+" has the "+strings.Join(k.Columns, ", ")+" of a new one", engine.Proof{
-			SQL: with + "select " + list + " from " + taken + " limit 5", Count: with + "select count(*) from " + taken, Keys: len(values), Rule: "key-exists",
-			Message: fmt.Sprintf("%%d of the rows to insert have the %s of a row that %s has", strings.Join(k.Columns, ", "), t.Name),
-			Cure:    "insert reference rows that are not there yet; change others with a backfill",
+			SQL: with + "select " + list + " from " + taken + " limit 5", Count: with + "select count(*) from " + taken,
+			Keys: len(values), Rule: "key-exists",
+			Message: fmt.Sprintf("%%d of the rows to insert have the %s of a row that %s has", strings.Join(k.Columns, ", "),
+				t.Name),
+			Cure: "insert reference rows that are not there yet; change others with a backfill",
 		})
 		if len(c.Rows) == 1 {
 			continue
 		}
 		present := strings.Join(values, " is not null and ") + " is not null"
-		twice := "(select " + list + " from lastboardnew where " + present + " group by " + list + " having count(*) > 1) as lastboard_groups"
+		twice := "(select " + list + " from lastboardnew where " + present + " group by " + list +
+			" having count(*) > 1) as lastboard_groups"
 		p.AddProof("prove that no two new rows have the same "+strings.Join(k.Columns, ", "), engine.Proof{
-			SQL: with + "select * from " + twice + " limit 5", Count: with + "select count(*) from " + twice, Keys: len(values), Rule: "key-exists",
-			Message: fmt.Sprintf("%%d of the %s to insert into %s are there more than once", strings.Join(k.Columns, ", "), t.Name),
-			Cure:    "insert each once",
+			SQL: with + "select * from " + twice + " limit 5", Count: with + "select count(*) from " + twice, Keys: len(values),
+			Rule: "key-exists",
+			Message: fmt.Sprintf("%%d of the %s to insert into %s are there more than once", strings.Join(k.Columns, ", "),
+				t.Name),
+			Cure: "insert each once",
 		})
 	}
 }
@@ -92,12 +97,15 @@ func (p *Planner) NewReferences(c *schema.InsertChange, with string, value func(
 		if len(values) < len(k.Columns) || k.Table == c.Table.Name {
 			continue
 		}
-		orphans := "lastboardnew where " + strings.Join(present, " and ") + " and not exists (select 1 from " + p.Name(k.Table) + " p where " + strings.Join(match, " and ") + ")"
+		orphans := "lastboardnew where " + strings.Join(present, " and ") + " and not exists (select 1 from " +
+			p.Name(k.Table) + " p where " + strings.Join(match, " and ") + ")"
 		p.AddProof("prove that every new row refers to a row of "+k.Table, engine.Proof{
-			SQL: with + "select " + strings.Join(values, ", ") + " from " + orphans + " limit 5", Count: with + "select count(*) from " + orphans, Keys: len(values),
+			SQL:   with + "select " + strings.Join(values, ", ") + " from " + orphans + " limit 5",
+			Count: with + "select count(*) from " + orphans, Keys: len(values),
 			Rule: "rows-would-break", Reads: []string{k.Table},
-			Message: fmt.Sprintf("no row of %s has the %s of %%d rows to insert (foreign key %s)", k.Table, strings.Join(k.Columns, ", "), k.Name),
-			Cure:    "insert the row that they refer to first",
+			Message: fmt.Sprintf("no row of %s has the %s of %%d rows to insert (foreign key %s)", k.Table,
+				strings.Join(k.Columns, ", "), k.Name),
+			Cure: "insert the row that they refer to first",
 		})
 	}
 }
@@ -120,17 +128,20 @@ func (p *Planner) PutRowsBack(k *schema.Kept) {
 	for i, key := range k.Keys {
 		match[i] = p.Name(t.Name) + "." + p.Column(key) + " = k." + p.Column(key)
 	}
-	taken := p.Name(k.Table) + " k where exists (select 1 from " + p.Name(t.Name) + " where " + strings.Join(match, " and ") + ")"
+	taken := p.Name(k.Table) + " k where exists (select 1 from " + p.Name(t.Name) + " where " +
+		strings.Join(match, " and ") + ")"
 	names := make([]string, len(k.Keys))
 	for i, key := range k.Keys {
 		names[i] = "k." + p.Column(key)
 	}
 	p.AddProof("prove that no deleted key of "+t.Name+" is in use again", engine.Proof{
-		SQL: "select " + strings.Join(names, ", ") + " from " + taken + " limit 5", Count: "select count(*) from " + taken, Keys: len(names), Rule: "key-exists",
+		SQL: "select " + strings.Join(names, ", ") + " from " + taken + " limit 5", Count: "select count(*) from " + taken,
+		Keys: len(names), Rule: "key-exists",
 		Message: fmt.Sprintf("%%d rows of %s have the keys of rows that would come back", t.Name),
 		Cure:    "give those rows other keys, or discard what is kept of this migration",
 	})
-	p.Add(engine.Backfill, p.Rates.Rewrite, "put the deleted rows of "+t.Name+" back", p.Unfollowed(t, []string{p.RestoreRows(p.Table, k)})...)
+	p.Add(engine.Backfill, p.Rates.Rewrite, "put the deleted rows of "+t.Name+" back",
+		p.Unfollowed(t, []string{p.RestoreRows(p.Table, k)})...)
 	p.LetGo([]string{k.Table})
 }
 
@@ -150,10 +161,12 @@ func (p *Planner) Delete(c *schema.DeleteChange) []*engine.Step {
 	if keys := t.Key(); !c.Discard && keys != nil {
 		kept := p.Facts.KeptTable()
 		columns := p.WholeRow(t)
-		p.Add(engine.Catalog, 0, "make a place for the rows that go", "create table "+p.Name(kept)+" as select "+columns+" from "+p.Name(t.Name)+" where false",
+		p.Add(engine.Catalog, 0, "make a place for the rows that go",
+			"create table "+p.Name(kept)+" as select "+columns+" from "+p.Name(t.Name)+" where false",
 			"create unique index if not exists "+p.Column(kept+"_key")+" on "+p.Name(kept)+" ("+p.Columns(keys)+")").Keeps =
 			[]*engine.Keeping{{Table: t.Name, Kept: kept, Keys: keys, What: engine.KeptRows}}
-		statements = append(statements, "insert into "+p.Name(kept)+" select "+columns+" from "+p.Name(t.Name)+where+p.Locked(t, true))
+		statements = append(statements, "insert into "+p.Name(kept)+" select "+columns+" from "+p.Name(t.Name)+where+
+			p.Locked(t, true))
 		s := p.keptWhole(t, kept, keys)
 		for i, g := range guards {
 			guards[i] = strings.Replace(g, " limit 1", " and "+s+" limit 1", 1)
@@ -206,18 +219,22 @@ func (p *Planner) Unreferred(condition, where string) (guards []string) {
 			for i, k := range keys {
 				list[i] = "c." + k
 			}
-			refers += " and (" + strings.Join(list, ", ") + ") not in (select " + strings.Join(keys, ", ") + " from " + p.Name(t.Name) + " where " + condition + ")"
+			refers += " and (" + strings.Join(list, ", ") + ") not in (select " + strings.Join(keys, ", ") + " from " +
+				p.Name(t.Name) + " where " + condition + ")"
 		}
 		refers += ")"
 		keys := p.Sample(t)
 		source := " from " + p.Name(t.Name) + " where " + condition + " and " + refers
 		p.AddProof("prove that no row of "+r.Table.Name+" refers to a row that goes", engine.Proof{
-			SQL: "select " + strings.Join(keys, ", ") + source + " limit 5", Count: "select count(*)" + source, Keys: len(keys), Rule: "rows-would-break",
-			Reads:   []string{r.Table.Name},
-			Message: fmt.Sprintf("rows of %s refer to %%d rows of %s that would be deleted (foreign key %s)", r.Table.Name, t.Name, r.Key.Name),
-			Cure:    "let them refer to other rows with a backfill first, or delete them before",
+			SQL: "select " + strings.Join(keys, ", ") + source + " limit 5", Count: "select count(*)" + source, Keys: len(keys),
+			Rule:  "rows-would-break",
+			Reads: []string{r.Table.Name},
+			Message: fmt.Sprintf("rows of %s refer to %%d rows of %s that would be deleted (foreign key %s)", r.Table.Name,
+				t.Name, r.Key.Name),
+			Cure: "let them refer to other rows with a backfill first, or delete them before",
 		})
-		guards = append(guards, "select 'a row of "+strings.ReplaceAll(r.Table.Name, "'", "''")+" refers to a row that would be deleted' from "+p.Name(t.Name)+where+" and "+refers+" limit 1")
+		guards = append(guards, "select 'a row of "+strings.ReplaceAll(r.Table.Name, "'", "''")+
+			" refers to a row that would be deleted' from "+p.Name(t.Name)+where+" and "+refers+" limit 1")
 	}
 	return guards
 }

@@ -12,14 +12,16 @@ import (
 func (p *Planner) NoKey(columns string) {
 	if p.Table.Key() != nil {
 		p.Fail(&engine.Refused{
-			Message: fmt.Sprintf("the key of table %s goes in the same statement, so that the values of %s could not be put back to the right rows", p.Table.Name, columns),
-			Cure:    "change the key in a migration of its own, or write discard to give the values up",
+			Message: fmt.Sprintf("the key of table %s goes in the same statement, so that the values of %s could not be "+
+				"put back to the right rows", p.Table.Name, columns),
+			Cure: "change the key in a migration of its own, or write discard to give the values up",
 		})
 		return
 	}
 	p.Fail(&engine.Refused{
-		Message: fmt.Sprintf("table %s has no primary key, so that the values of %s could not be put back to the right rows", p.Table.Name, columns),
-		Cure:    "add a primary key first, or write discard to give the values up",
+		Message: fmt.Sprintf("table %s has no primary key, so that the values of %s could not be put back to the right rows",
+			p.Table.Name, columns),
+		Cure: "add a primary key first, or write discard to give the values up",
 	})
 }
 
@@ -86,8 +88,12 @@ func (p *Planner) RememberNulls(c *schema.Column, value, where string) (kept, in
 		return "", ""
 	}
 	kept = p.Facts.KeptTable()
-	place := p.Add(engine.Catalog, 0, "make a place to remember which rows were null", p.CreateKept(p.Table, kept, keys, []string{p.From(c).Name}, false))
-	place.Keeps = []*engine.Keeping{{Table: p.Table.Name, Kept: kept, Keys: keys, Columns: []string{c.Name}, What: engine.KeptValues}}
+	place := p.Add(engine.Catalog, 0, "make a place to remember which rows were null",
+		p.CreateKept(p.Table, kept, keys, []string{p.From(c).Name}, false))
+	place.Keeps = []*engine.Keeping{{Table: p.Table.Name, Kept: kept, Keys: keys, Columns: []string{c.Name},
+		What: engine.KeptValues}}
 	p.Dialect.Follow(p, place, true)
-	return kept, "insert into " + p.Name(kept) + " select " + p.Columns(keys) + ", " + p.Column(c.Name) + ", " + value + " from " + p.Name(p.Table.Name) + where + " and (select 1" + p.keptRow(Noting{Kept: kept, Keys: keys}) + ") is null" + p.Locked(p.Table, false)
+	return kept, "insert into " + p.Name(kept) + " select " + p.Columns(keys) + ", " + p.Column(c.Name) + ", " + value +
+		" from " + p.Name(p.Table.Name) + where + " and (select 1" + p.keptRow(Noting{Kept: kept, Keys: keys}) + ") is null" +
+		p.Locked(p.Table, false)
 }

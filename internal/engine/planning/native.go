@@ -62,7 +62,8 @@ func (n Native) Untried(sql string) string {
 		return why
 	}
 	for i := 1; i+1 < until; i++ {
-		if tokens[i].Is(".") && named(tokens[i-1]) && named(tokens[i+1]) && (n.Place == nil || !n.Place(tokens[i-1].Value)) && !n.There(tokens[i-1].Value) {
+		if tokens[i].Is(".") && named(tokens[i-1]) && named(tokens[i+1]) && (n.Place == nil || !n.Place(tokens[i-1].Value)) &&
+			!n.There(tokens[i-1].Value) {
 			return "it names something in another place: " + tokens[i-1].Value + "." + tokens[i+1].Value
 		}
 	}
@@ -72,7 +73,8 @@ func (n Native) Untried(sql string) string {
 // kindAt gives where the kind of object stands that is defined; -1 where what is defined is
 // of no such kind.
 func kindAt(tokens []sqltext.Token, kinds []string) int {
-	modifiers := []string{"or", "replace", "unique", "constraint", "definer", "=", "@", "current_user", "sql", "security", "invoker", "algorithm", "merge", "undefined", "on"}
+	modifiers := []string{"or", "replace", "unique", "constraint", "definer", "=", "@", "current_user", "sql", "security",
+		"invoker", "algorithm", "merge", "undefined", "on"}
 	for i := 1; i < len(tokens); i++ {
 		t := tokens[i]
 		switch {
@@ -89,7 +91,8 @@ func kindAt(tokens []sqltext.Token, kinds []string) int {
 // queries refuses a definition that runs a query.
 func queries(tokens []sqltext.Token) string {
 	for _, t := range tokens {
-		if t.Is("select") || t.Is("execute") || t.Is("call") || t.Is("default") && tokens[0].Is("alter") || t.Is("using") && tokens[0].Is("alter") {
+		if t.Is("select") || t.Is("execute") || t.Is("call") || t.Is("default") && tokens[0].Is("alter") || t.Is("using") &&
+			tokens[0].Is("alter") {
 			return "it runs an expression or a query"
 		}
 	}
@@ -122,7 +125,8 @@ func (n Native) target(tokens []sqltext.Token, at int, verb, kind string) string
 		return ""
 	}
 	next := at + 1
-	for next < len(tokens) && (tokens[next].Is("if") || tokens[next].Is("exists") || tokens[next].Is("not") || tokens[next].Is("only")) {
+	for next < len(tokens) && (tokens[next].Is("if") || tokens[next].Is("exists") || tokens[next].Is("not") ||
+		tokens[next].Is("only")) {
 		next++
 	}
 	on := slices.IndexFunc(tokens[at:], func(t sqltext.Token) bool { return t.Is("on") })

@@ -26,20 +26,28 @@ func TestUntried(t *testing.T) {
 		"create procedure p() begin insert into far.away values (1); end",
 		"create type mood as enum ('calm', 'rough')",
 		"alter table vessel add column a integer", "alter table public.vessel add check (id > 0)",
-		"comment on table vessel is 'a'", "comment on column vessel.name is 'a'", "drop trigger seen on vessel", "drop table vessel",
+		"comment on table vessel is 'a'", "comment on column vessel.name is 'a'", "drop trigger seen on vessel",
+		"drop table vessel",
 	} {
 		if why := n.Untried(sql); why != "" {
 			t.Errorf("not tried, since %s: %s", why, sql)
 		}
 	}
 	for _, sql := range []string{
-		"select setval('berth_id_seq', 1000)", "insert into harbour.log values (1)", "call p()", "do $$ begin perform setval('s', 1); end $$",
-		"create table other.x (id integer)", "alter table other.x add y integer", "alter table berth add y integer", "drop table berth",
-		"create table x as select setval('s', 1)", "create table x (id integer) connection='mysql://x'", "create event trigger t on ddl_command_end execute function f()",
-		"create database x", "create role x", "create server s", "grant all on vessel to public", "set global general_log = 1", "truncate vessel", "copy vessel to program 'x'",
-		"create function f returns string soname 'x.so'", "create function f() returns int as 'x.so' language c", "create function other.f() returns int language sql as 'select 1'",
-		"alter table vessel add a integer default f()", "alter table vessel alter a type integer using f(a)", "alter table vessel rename to other.x",
-		"create /*! table other.x (id int) */ table x (id int)", "create table x (id integer) --1", "alter table vessel comment 'it\\'s', rename x",
+		"select setval('berth_id_seq', 1000)", "insert into harbour.log values (1)", "call p()",
+		"do $$ begin perform setval('s', 1); end $$",
+		"create table other.x (id integer)", "alter table other.x add y integer", "alter table berth add y integer",
+		"drop table berth",
+		"create table x as select setval('s', 1)", "create table x (id integer) connection='mysql://x'",
+		"create event trigger t on ddl_command_end execute function f()",
+		"create database x", "create role x", "create server s", "grant all on vessel to public",
+		"set global general_log = 1", "truncate vessel", "copy vessel to program 'x'",
+		"create function f returns string soname 'x.so'", "create function f() returns int as 'x.so' language c",
+		"create function other.f() returns int language sql as 'select 1'",
+		"alter table vessel add a integer default f()", "alter table vessel alter a type integer using f(a)",
+		"alter table vessel rename to other.x",
+		"create /*! table other.x (id int) */ table x (id int)", "create table x (id integer) --1",
+		"alter table vessel comment 'it\\'s', rename x",
 		"create index concurrently i on vessel (name)", "create trigger seen after insert on berth for each row set @a = 1",
 		"drop trigger seen", "create user x", "create event e on schedule every 1 second do set @a = 1",
 	} {

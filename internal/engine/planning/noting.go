@@ -58,7 +58,8 @@ func (p *Planner) NoteKept(columns []*schema.Column, called func(*schema.Column)
 	}
 	tables := slices.Sorted(maps.Keys(kept))
 	for _, t := range tables {
-		p.Dialect.Note(p, p.Add(engine.Sync, 0, "note rows of "+p.Table.Name+" whose key changes"), Noting{Kept: t, Keys: kept[t].Keys})
+		p.Dialect.Note(p, p.Add(engine.Sync, 0, "note rows of "+p.Table.Name+" whose key changes"),
+			Noting{Kept: t, Keys: kept[t].Keys})
 	}
 	return func() {
 		for _, t := range tables {
@@ -67,10 +68,12 @@ func (p *Planner) NoteKept(columns []*schema.Column, called func(*schema.Column)
 			for _, c := range columns {
 				if f, ok := p.FillOf(c); ok && f.Kept != nil && f.Kept.Table == t {
 					name := called(c)
-					statements = append(statements, p.fromKept(n, []string{name}, []string{"k." + f.Kept.Column}, p.Name(p.Table.Name)+"."+p.Column(name)+" is null"))
+					statements = append(statements, p.fromKept(n, []string{name}, []string{"k." + f.Kept.Column},
+						p.Name(p.Table.Name)+"."+p.Column(name)+" is null"))
 				}
 			}
-			p.last("put back what was kept of rows whose key changed meanwhile", n, append(statements, "delete from "+p.Name(n.Moved())))
+			p.last("put back what was kept of rows whose key changed meanwhile", n,
+				append(statements, "delete from "+p.Name(n.Moved())))
 		}
 	}
 }
@@ -82,12 +85,14 @@ func (p *Planner) Added() []*schema.Column {
 
 // undone gives the condition that a row is neither done nor came meanwhile.
 func (p *Planner) undone(n Noting) string {
-	return " and (select 1" + p.keptRow(n) + ") is null and (select 1 from " + p.Name(n.New()) + " n where " + p.rowMatch("n", p.Table, n.Keys) + ") is null"
+	return " and (select 1" + p.keptRow(n) + ") is null and (select 1 from " + p.Name(n.New()) + " n where " +
+		p.rowMatch("n", p.Table, n.Keys) + ") is null"
 }
 
 // fromKept gives the statement that gives noted rows values of what is kept of them.
 func (p *Planner) fromKept(n Noting, columns, values []string, condition string) string {
-	return p.UpdateFrom(p.Name(p.Table.Name), p.Name(n.Kept)+" k", columns, values, " where "+p.Among(n)+" and "+p.KeptMatch(p.Table, n.Keys)+" and "+condition)
+	return p.UpdateFrom(p.Name(p.Table.Name), p.Name(n.Kept)+" k", columns, values,
+		" where "+p.Among(n)+" and "+p.KeptMatch(p.Table, n.Keys)+" and "+condition)
 }
 
 // last does what is left for noted rows.

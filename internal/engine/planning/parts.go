@@ -26,11 +26,13 @@ func (p *Planner) FindParts() Parts {
 	goneKeys, keys := p.Uniques()
 	s.GoneKeys, s.Keys, s.RenamedKeys = pairUp(goneKeys, keys, SameKey)
 	goneChecks, checks := p.Checks()
-	s.GoneChecks, s.Checks, s.RenamedChecks = pairUp(goneChecks, checks, func(a, b *schema.Check) bool { return p.SameExpr(&a.Expr, &b.Expr) })
+	s.GoneChecks, s.Checks, s.RenamedChecks = pairUp(goneChecks, checks,
+		func(a, b *schema.Check) bool { return p.SameExpr(&a.Expr, &b.Expr) })
 	goneReferences, references := p.ForeignKeys()
-	s.GoneReferences, s.References, s.RenamedReferences = pairUp(goneReferences, references, func(a, b *schema.ForeignKey) bool {
-		return slices.EqualFunc(a.Columns, b.Columns, schema.SameName) && p.References(a) == p.References(b)
-	})
+	s.GoneReferences, s.References, s.RenamedReferences = pairUp(goneReferences, references,
+		func(a, b *schema.ForeignKey) bool {
+			return slices.EqualFunc(a.Columns, b.Columns, schema.SameName) && p.References(a) == p.References(b)
+		})
 	goneIndexes, indexes := p.Indexes()
 	s.GoneIndexes, s.Indexes, s.RenamedIndexes = pairUp(goneIndexes, indexes, func(a, b *schema.Index) bool {
 		other := *b

@@ -150,7 +150,8 @@ func (p *Planner) Fail(err error) {
 
 // Add appends a step; rate is rows a second, 0 for a step that takes no time.
 func (p *Planner) Add(kind engine.Kind, rate float64, what string, sql ...string) *engine.Step {
-	s := &engine.Step{Kind: kind, What: what, SQL: sql, Lock: p.Lock, WritersWait: engine.WaitBriefly, ForeignKeysOff: p.Off}
+	s := &engine.Step{Kind: kind, What: what, SQL: sql, Lock: p.Lock, WritersWait: engine.WaitBriefly,
+		ForeignKeysOff: p.Off}
 	if p.Table != nil {
 		s.Table = p.Table.Name
 		s.Bytes = p.Facts.Bytes[p.Table.Name]
@@ -225,14 +226,16 @@ func (p *Planner) RowsOf() string {
 	if p.Source == nil {
 		return p.Name(p.Table.Name)
 	}
-	return p.Name(p.Table.Name) + " join " + p.Name(p.Source.Table.Name) + " as " + p.Column(p.Source.Alias) + " on " + p.Joined()
+	return p.Name(p.Table.Name) + " join " + p.Name(p.Source.Table.Name) + " as " + p.Column(p.Source.Alias) + " on " +
+		p.Joined()
 }
 
 // Joined gives the condition that a row of the source belongs to a row.
 func (p *Planner) Joined() string {
 	parts := make([]string, len(p.Source.On))
 	for i, on := range p.Source.On {
-		parts[i] = p.Name(p.Table.Name) + "." + p.Column(on.Column) + " = " + p.Column(p.Source.Alias) + "." + p.Column(on.Other)
+		parts[i] = p.Name(p.Table.Name) + "." + p.Column(on.Column) + " = " + p.Column(p.Source.Alias) + "." +
+			p.Column(on.Other)
 	}
 	return strings.Join(parts, " and ")
 }

@@ -20,7 +20,8 @@ func (p *Planner) AlterProofs() {
 		switch {
 		case old == nil && c.Generated == nil && c.NotNull && !filled && c.Default == nil && c.Identity == nil:
 			p.Proof("prove that "+p.Table.Name+" is empty", "", "true", "", engine.Proof{
-				Rule: "rows-need-value", Column: c.Name, Message: fmt.Sprintf("table %s has %%d rows, and column %s is not null and says nothing for them", p.Table.Name, c.Name),
+				Rule: "rows-need-value", Column: c.Name, Message: fmt.Sprintf(
+					"table %s has %%d rows, and column %s is not null and says nothing for them", p.Table.Name, c.Name),
 				Cure: "give it a default, or using (expression), or add it nullable now and set not null later",
 			})
 		case filled && f.OnlyNull:
@@ -46,7 +47,8 @@ func (p *Planner) AlterProofs() {
 			p.FitProof(c, p.Substituted(c.Generated.Expr.Tree), "", nil)
 		case old != nil && c.NotNull && !old.NotNull:
 			p.Proof("prove that "+c.Name+" has no null", "", p.Column(c.Name)+" is null", "", engine.Proof{
-				Rule: "rows-would-break", Column: c.Name, Message: fmt.Sprintf("%s is null in %%d rows of %s", c.Name, p.Table.Name),
+				Rule: "rows-would-break", Column: c.Name, Message: fmt.Sprintf("%s is null in %%d rows of %s", c.Name,
+					p.Table.Name),
 				Cure: "say what they get: set not null using (expression), or fill them with a backfill first",
 			})
 		}
@@ -62,14 +64,18 @@ func (p *Planner) AlterProofs() {
 		p.Duplicates("the primary key", k.Columns, nil, "")
 	}
 	p.ProveUnique(merged(renamed(uniques, p.Table.Uniques, SameKey), a.Uniques), merged(indexes, a.Indexes))
-	p.ProveChecks(merged(renamed(checks, p.Table.Checks, func(a, b *schema.Check) bool { return p.SameExpr(&a.Expr, &b.Expr) }), a.Checks))
+	p.ProveChecks(merged(renamed(checks, p.Table.Checks,
+		func(a, b *schema.Check) bool { return p.SameExpr(&a.Expr, &b.Expr) }), a.Checks))
 	p.ProveReferences(merged(keys, a.ForeignKeys))
 }
 
 // renamed leaves out of what is added what was there under another name: it holds
 // already.
 func renamed[T any](added, before []T, same func(a, b T) bool) []T {
-	return slices.DeleteFunc(added, func(a T) bool { return slices.ContainsFunc(before, func(b T) bool { return same(a, b) }) })
+	return slices.DeleteFunc(added, func(a T) bool {
+		return slices.ContainsFunc(before,
+			func(b T) bool { return same(a, b) })
+	})
 }
 
 func merged[T comparable](a, b []T) []T {
@@ -118,7 +124,8 @@ func (a affected) of(t *schema.Table) *schema.Table {
 // before, or is new.
 func (p *Planner) Recomputed(c *schema.Column) bool {
 	old := p.From(c)
-	return c.Generated != nil && (old == nil || old.Generated == nil || !p.SameExpr(&old.Generated.Expr, &c.Generated.Expr))
+	return c.Generated != nil && (old == nil || old.Generated == nil ||
+		!p.SameExpr(&old.Generated.Expr, &c.Generated.Expr))
 }
 
 // ChangedColumns lists the columns that were there and whose values change.
@@ -223,14 +230,17 @@ func (p *Planner) Duplicates(what string, columns, values []string, only string)
 	if only != "" {
 		where = " where " + only
 	}
-	groups := "(select " + strings.Join(names, ", ") + ", count(*) as n from (select " + strings.Join(list, ", ") + " from " + p.Name(p.Table.Name) + where +
-		p.Once() + ") as lastboard_rows where " + strings.Join(present, " and ") + " group by " + strings.Join(names, ", ") + " having count(*) > 1) as lastboard_groups"
+	groups := "(select " + strings.Join(names, ", ") + ", count(*) as n from (select " + strings.Join(list, ", ") +
+		" from " + p.Name(p.Table.Name) + where +
+		p.Once() + ") as lastboard_rows where " + strings.Join(present, " and ") + " group by " + strings.Join(names, ", ") +
+		" having count(*) > 1) as lastboard_groups"
 	p.AddProof("prove that no two rows have the same "+strings.Join(columns, ", "), engine.Proof{
 		SQL:   "select " + strings.Join(names, ", ") + ", n || ' times' from " + groups + " order by n desc, 1 limit 5",
 		Count: "select coalesce(sum(n), 0) from " + groups, Keys: len(names),
-		Rule:    "rows-would-break",
-		Message: fmt.Sprintf("%s allows each %s once, and %%d rows of %s share theirs with another", what, strings.Join(columns, ", "), p.Table.Name),
-		Cure:    "make them differ with a backfill first",
+		Rule: "rows-would-break",
+		Message: fmt.Sprintf("%s allows each %s once, and %%d rows of %s share theirs with another", what,
+			strings.Join(columns, ", "), p.Table.Name),
+		Cure: "make them differ with a backfill first",
 	})
 }
 
@@ -269,15 +279,18 @@ func (p *Planner) ProveReferences(foreignKeys []*schema.ForeignKey) {
 			continue
 		}
 		keys := p.Sample(p.Table)
-		source := " from (select " + aliased(keys) + ", " + strings.Join(values, ", ") + " from " + p.Name(p.Table.Name) + p.Once() + ") as lastboard_rows where " +
-			strings.Join(present, " and ") + " and not exists (select 1 from " + p.Name(k.Table) + " p where " + strings.Join(match, " and ") + ")"
+		source := " from (select " + aliased(keys) + ", " + strings.Join(values, ", ") + " from " + p.Name(p.Table.Name) +
+			p.Once() + ") as lastboard_rows where " +
+			strings.Join(present, " and ") + " and not exists (select 1 from " + p.Name(k.Table) + " p where " +
+			strings.Join(match, " and ") + ")"
 		p.AddProof("prove that every row of "+p.Table.Name+" refers to a row of "+k.Table, engine.Proof{
 			SQL:   "select " + KeptSQL("lastboard_key", len(keys)) + ", " + strings.Join(names, ", ") + source + " limit 5",
 			Count: "select count(*)" + source, Keys: len(keys),
-			Rule:    "rows-would-break",
-			Reads:   []string{k.Table},
-			Message: fmt.Sprintf("no row of %s has the %s of %%d rows of %s", k.Table, strings.Join(k.Columns, ", "), p.Table.Name),
-			Cure:    "give them another with a backfill first, or take them away",
+			Rule:  "rows-would-break",
+			Reads: []string{k.Table},
+			Message: fmt.Sprintf("no row of %s has the %s of %%d rows of %s", k.Table, strings.Join(k.Columns, ", "),
+				p.Table.Name),
+			Cure: "give them another with a backfill first, or take them away",
 		})
 	}
 }
@@ -301,7 +314,8 @@ func (p *Planner) RowProofs(c *schema.RowChange, condition string) {
 			if condition != "" {
 				from += " and " + condition
 			}
-			value = "case when exists (select 1" + from + ") then (select " + value + from + ") else " + p.Own(set.Column) + " end"
+			value = "case when exists (select 1" + from + ") then (select " + value + from + ") else " + p.Own(set.Column) +
+				" end"
 		case condition != "":
 			value = "case when " + condition + " then " + value + " else " + p.Column(set.Column) + " end"
 		}
@@ -324,8 +338,10 @@ func (p *Planner) Proof(what, value, condition, only string, proof engine.Proof)
 	if only != "" {
 		where = " where " + only
 	}
-	source := "(select " + aliased(keys) + ", " + value + " as " + fresh + " from " + p.RowsOf() + where + p.Once() + ") as lastboard_rows"
-	proof.SQL = "select " + KeptSQL("lastboard_key", len(keys)) + ", " + fresh + " from " + source + " where " + condition + " limit 5"
+	source := "(select " + aliased(keys) + ", " + value + " as " + fresh + " from " + p.RowsOf() + where + p.Once() +
+		") as lastboard_rows"
+	proof.SQL = "select " + KeptSQL("lastboard_key", len(keys)) + ", " + fresh + " from " + source + " where " +
+		condition + " limit 5"
 	proof.Count = "select count(*) from " + source + " where " + condition
 	if value == "" {
 		proof.SQL = "select " + list + " from " + p.RowsOf() + " where " + condition + " limit 5"
@@ -341,7 +357,9 @@ func (p *Planner) AddProof(what string, proof engine.Proof) {
 		proof.Reads = append(proof.Reads, p.Source.Table.Name)
 	}
 	// Without their index, looking kept values up would take the square of the rows.
-	proof.Late = proof.Late || slices.ContainsFunc(p.Indexed, func(kept string) bool { return strings.Contains(proof.SQL, p.Name(kept)) })
+	proof.Late = proof.Late || slices.ContainsFunc(p.Indexed, func(kept string) bool {
+		return strings.Contains(proof.SQL, p.Name(kept))
+	})
 	s := p.Add(engine.ProofOf, p.Rates.Scan, what, proof.SQL)
 	s.Lock, s.WritersWait = "none", engine.WaitNo
 	s.Proof = &proof
@@ -396,7 +414,8 @@ func (p *Planner) ProveNumber(column string, n int64) {
 	p.AddProof(fmt.Sprintf("prove that no row has a %s of %d or above", column, n), engine.Proof{
 		SQL:   fmt.Sprintf("select max(%s) from %s having max(%s) >= %d", number, rows, number, n),
 		Count: fmt.Sprintf("select count(*) from %s where %s >= %d", rows, number, n),
-		Rule:  "number-in-use", Column: column, Message: fmt.Sprintf("%%d rows of %s have a %s of %d or above: the numbers would meet them", table, column, n),
+		Rule:  "number-in-use", Column: column, Message: fmt.Sprintf(
+			"%%d rows of %s have a %s of %d or above: the numbers would meet them", table, column, n),
 		Cure: "go on from a number above the greatest in use, which is shown",
 	})
 	// A proof reads the rows as they are before the change.
@@ -411,7 +430,9 @@ func Assertion(a *sqltext.Assert, query string) *engine.Step {
 		message = "this does not hold: " + sqltext.PrintExpr(a.Expr)
 	}
 	return &engine.Step{
-		Kind: engine.ProofOf, What: "assert " + sqltext.PrintExpr(a.Expr), SQL: []string{query}, Lock: "none", WritersWait: engine.WaitNo,
-		Proof: &engine.Proof{SQL: query, Count: query, Keys: 1, Message: message, Rule: "assertion-fails", Cure: "put the rows right, or the assertion"},
+		Kind: engine.ProofOf, What: "assert " + sqltext.PrintExpr(a.Expr), SQL: []string{query}, Lock: "none",
+		WritersWait: engine.WaitNo,
+		Proof: &engine.Proof{SQL: query, Count: query, Keys: 1, Message: message, Rule: "assertion-fails",
+			Cure: "put the rows right, or the assertion"},
 	}
 }

@@ -65,7 +65,8 @@ func (p *Planner) try() string {
 		return ""
 	}
 	list, column, name := strings.Join(keys, ", "), p.Column(p.Table.Columns[at].Name), p.Name(p.Table.Name)
-	return "update " + name + " set " + column + " = " + column + " where (" + list + ") = (select " + list + " from " + name + " order by " + list + " limit 1)"
+	return "update " + name + " set " + column + " = " + column + " where (" + list + ") = (select " + list + " from " +
+		name + " order by " + list + " limit 1)"
 }
 
 // InBatches makes a step one of batches. Those beside applications leave most of the time
@@ -82,7 +83,8 @@ func (p *Planner) InBatches(s *engine.Step, b *engine.Batch) {
 func Everywhere(statements []string) []string {
 	list := make([]string, len(statements))
 	for i, s := range statements {
-		list[i] = strings.ReplaceAll(strings.ReplaceAll(s, " where "+engine.Range+" and ", " where "), " where "+engine.Range, "")
+		list[i] = strings.ReplaceAll(strings.ReplaceAll(s, " where "+engine.Range+" and ", " where "), " where "+engine.Range,
+			"")
 	}
 	return list
 }
@@ -107,8 +109,9 @@ func (p *Planner) Backfill(c *schema.RowChange) []*engine.Step {
 	keys := t.Key()
 	if !c.Discard && keys == nil {
 		p.Fail(&engine.Refused{
-			Message: fmt.Sprintf("table %s has no primary key, so that its old values could not be put back to the right rows", t.Name),
-			Cure:    "add a primary key first, or write discard to give the old values up",
+			Message: fmt.Sprintf("table %s has no primary key, so that its old values could not be put back to the right rows",
+				t.Name),
+			Cure: "add a primary key first, or write discard to give the old values up",
 		})
 		return nil
 	}
@@ -136,7 +139,8 @@ func (p *Planner) Backfill(c *schema.RowChange) []*engine.Step {
 	}
 	var preview []string
 	for i, column := range f.columns {
-		preview = append(preview, p.Own(column)+" as "+p.Column(column+" before"), f.values[i]+" as "+p.Column(column+" after"))
+		preview = append(preview, p.Own(column)+" as "+p.Column(column+" before"),
+			f.values[i]+" as "+p.Column(column+" after"))
 	}
 	s.Preview = p.Preview(preview, condition)
 	if p.Beside() {
@@ -155,7 +159,8 @@ func (p *Planner) Backfill(c *schema.RowChange) []*engine.Step {
 // follow the rows.
 func (p *Planner) placeFor(c *schema.RowChange, n Noting, columns []string) {
 	t := p.Table
-	place := p.Add(engine.Catalog, 0, "make a place for the old values of "+t.Name, p.CreateKept(t, n.Kept, n.Keys, columns, p.Beside()))
+	place := p.Add(engine.Catalog, 0, "make a place for the old values of "+t.Name,
+		p.CreateKept(t, n.Kept, n.Keys, columns, p.Beside()))
 	place.Keeps = []*engine.Keeping{{Table: t.Name, Kept: n.Kept, Keys: n.Keys, Columns: columns, What: engine.KeptValues}}
 	if !p.Beside() {
 		p.Dialect.Follow(p, place, true)
@@ -225,7 +230,8 @@ func (f *filling) keep(p *Planner, n Noting, where, turn string) string {
 	if turn != "" {
 		list, columns = append(list, turn), columns+", f"
 	}
-	return "insert into " + p.Name(n.Kept) + " (" + columns + ") select " + strings.Join(list, ", ") + " from " + p.Tables() + where + p.Locked(p.Table, false)
+	return "insert into " + p.Name(n.Kept) + " (" + columns + ") select " + strings.Join(list, ", ") + " from " +
+		p.Tables() + where + p.Locked(p.Table, false)
 }
 
 // write gives the statement that writes what was kept as written to the rows of which mark,
@@ -239,7 +245,8 @@ func (f *filling) write(p *Planner, n Noting, where, mark, value string) string 
 			sets = append(sets, fmt.Sprintf("%s = (select k.w%d%s)", p.Column(column), i+1, p.keptRow(n)))
 		}
 	}
-	return "update " + p.Name(p.Table.Name) + " set " + strings.Join(sets, ", ") + " where " + where + " and (select " + mark + p.keptRow(n) + ") = " + value
+	return "update " + p.Name(p.Table.Name) + " set " + strings.Join(sets, ", ") + " where " + where + " and (select " +
+		mark + p.keptRow(n) + ") = " + value
 }
 
 // moved gives the statements that do the same for rows that got another key behind what was
@@ -250,7 +257,9 @@ func (f *filling) moved(p *Planner, n Noting) []string {
 	for i := range values {
 		values[i] = fmt.Sprintf("k.w%d", i+1)
 	}
-	return []string{f.keep(p, n, where+p.undone(n), "1"), p.fromKept(n, f.columns, values, "k.f = 1"), "update " + p.Name(n.Kept) + " set f = 2 where (" + keys + ") in (select " + keys + " from " + p.Name(n.Moved()) + ") and f = 1", "delete from " + p.Name(n.Moved())}
+	return []string{f.keep(p, n, where+p.undone(n), "1"), p.fromKept(n, f.columns, values, "k.f = 1"),
+		"update " + p.Name(n.Kept) + " set f = 2 where (" + keys + ") in (select " + keys + " from " + p.Name(n.Moved()) +
+			") and f = 1", "delete from " + p.Name(n.Moved())}
 }
 
 // UpdateFrom writes an update of joined rows as SQLite and PostgreSQL have it.
@@ -273,15 +282,18 @@ func (p *Planner) Preview(values []string, condition string) string {
 	if len(keys) > 0 {
 		order = " order by " + strings.Join(keys, ", ")
 	}
-	return "select " + strings.Join(append(slices.Clone(keys), values...), ", ") + " from " + p.RowsOf() + where + order + " limit ?"
+	return "select " + strings.Join(append(slices.Clone(keys), values...), ", ") + " from " + p.RowsOf() + where + order +
+		" limit ?"
 }
 
 // PutBackSQL gives rows the i-th kept value where they still hold what was
 // written.
 func (p *Planner) PutBackSQL(t *schema.Table, column string, k *schema.Kept, i int) string {
 	name, kept, match := p.Name(t.Name), p.Name(k.Table), p.KeptMatch(t, k.Keys)
-	return fmt.Sprintf("update %s set %s = (select k.o%d from %s k where %s) where %s and exists (select 1 from %s k where %s and %s)",
-		name, p.Column(column), i, kept, match, engine.Range, kept, match, p.Same(fmt.Sprintf("k.w%d", i), name+"."+p.Column(column)))
+	return fmt.Sprintf("update %s set %s = (select k.o%d from %s k where %s) where %s and exists (select 1 from %s k "+
+		"where %s and %s)",
+		name, p.Column(column), i, kept, match, engine.Range, kept, match,
+		p.Same(fmt.Sprintf("k.w%d", i), name+"."+p.Column(column)))
 }
 
 // PutBack gives rows their kept values again where they still hold what was
@@ -309,7 +321,8 @@ func (p *Planner) putBack(k *schema.Kept, what string, columns []string) {
 	for i, column := range columns {
 		sql := p.PutBackSQL(t, column, k, i+1)
 		still := p.Same(fmt.Sprintf("k.w%d", i+1), p.Name(t.Name)+"."+p.Column(column))
-		statements, left = append(statements, sql), append(left, p.fromKept(n, []string{column}, []string{fmt.Sprintf("k.o%d", i+1)}, still))
+		statements, left = append(statements, sql), append(left,
+			p.fromKept(n, []string{column}, []string{fmt.Sprintf("k.o%d", i+1)}, still))
 	}
 	p.Update(what, statements...)
 	if beside {

@@ -44,7 +44,8 @@ func (p *Planner) ReadSource(c *schema.RowChange) (load *engine.Step) {
 	if c.Where != nil {
 		condition = " where " + p.Render(c.Where, Computed)
 	}
-	groups := "(select " + aliased(keys) + ", count(*) as n from " + p.RowsOf() + condition + " group by " + strings.Join(keys, ", ") + " having count(*) > 1) as lastboard_groups"
+	groups := "(select " + aliased(keys) + ", count(*) as n from " + p.RowsOf() + condition + " group by " +
+		strings.Join(keys, ", ") + " having count(*) > 1) as lastboard_groups"
 	p.AddProof("prove that every row of "+p.Table.Name+" gets one value alone", engine.Proof{
 		SQL:   "select " + KeptSQL("lastboard_key", len(keys)) + ", n || ' times' from " + groups + " limit 5",
 		Count: "select count(*) from " + groups, Keys: len(keys), Rule: "rows-ambiguous",
@@ -66,7 +67,8 @@ func typed(c *schema.RowChange) *schema.Table {
 			}
 		}
 		for _, set := range c.Set {
-			if r, ok := set.Value.(*sqltext.Ref); ok && schema.SameName(r.Table, c.From.Alias) && schema.SameName(r.Column, col.Name) {
+			if r, ok := set.Value.(*sqltext.Ref); ok && schema.SameName(r.Table, c.From.Alias) &&
+				schema.SameName(r.Column, col.Name) {
 				copied.Type = c.Table.Column(set.Column).Type
 			}
 		}

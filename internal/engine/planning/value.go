@@ -56,7 +56,8 @@ func (p *Planner) PreviewAdded() string {
 	for _, c := range p.After.Columns {
 		if p.Recomputed(c) && c.Generated.Expr.Tree != nil {
 			for _, name := range p.After.Mentioned(c.Generated.Expr) {
-				if col := p.Table.Column(name); col != nil && !slices.Contains(sources, p.Column(name)) && !slices.Contains(p.Sample(p.Table), p.Column(name)) {
+				if col := p.Table.Column(name); col != nil && !slices.Contains(sources, p.Column(name)) &&
+					!slices.Contains(p.Sample(p.Table), p.Column(name)) {
 					sources = append(sources, p.Column(name))
 				}
 			}
@@ -73,7 +74,8 @@ func (p *Planner) PreviewAdded() string {
 			continue
 		}
 		for _, r := range sqltext.Refs(f.Expr) {
-			if col := p.Table.Column(r.Column); col != nil && !slices.Contains(sources, p.Column(col.Name)) && !slices.Contains(p.Sample(p.Table), p.Column(col.Name)) {
+			if col := p.Table.Column(r.Column); col != nil && !slices.Contains(sources, p.Column(col.Name)) &&
+				!slices.Contains(p.Sample(p.Table), p.Column(col.Name)) {
 				sources = append(sources, p.Column(col.Name))
 			}
 		}

@@ -25,12 +25,14 @@ func (p *Planner) ExactProof(old, c *schema.Column, value, only string) {
 		only = " where " + only
 	}
 	keys := p.Sample(p.Table)
-	source := "(select " + aliased(keys) + ", " + x + ", " + value + " as " + fresh + " from " + p.Name(p.Table.Name) + only + p.Once() + ") as lastboard_rows"
+	source := "(select " + aliased(keys) + ", " + x + ", " + value + " as " + fresh + " from " + p.Name(p.Table.Name) +
+		only + p.Once() + ") as lastboard_rows"
 	where := " where " + x + " is not null and (" + condition + ")"
 	p.AddProof("prove that every "+c.Name+" stays what it is", engine.Proof{
 		SQL:   "select " + KeptSQL("lastboard_key", len(keys)) + ", " + x + " from " + source + where + " limit 5",
 		Count: "select count(*) from " + source + where, Keys: len(keys),
-		Rule: "rows-would-break", Column: c.Name, Message: fmt.Sprintf("%s would be cut, rounded or changed by becoming %s in %%d rows of %s", c.Name, c.Type, p.Table.Name),
+		Rule: "rows-would-break", Column: c.Name, Message: fmt.Sprintf(
+			"%s would be cut, rounded or changed by becoming %s in %%d rows of %s", c.Name, c.Type, p.Table.Name),
 		Cure: "say what they become, as in using (" + become(old, c) + "); or correct those rows with a backfill first",
 	})
 }
@@ -59,7 +61,8 @@ func (p *Planner) CastProof(column string, e sqltext.Expr, only string) {
 		return
 	}
 	p.Proof("prove that every text for "+column+" can be converted", failed, fresh+" is not null", only, engine.Proof{
-		Rule: "rows-would-break", Column: column, Message: "the text for column " + column + " is no number in %d rows of " + p.Table.Name,
+		Rule: "rows-would-break", Column: column, Message: "the text for column " + column + " is no number in %d rows of " +
+			p.Table.Name,
 		Cure: "correct those rows with a backfill first, or say what they get with case",
 	})
 }
@@ -74,7 +77,8 @@ func (p *Planner) FitProof(col *schema.Column, value, only string, e sqltext.Exp
 		breaks = append(breaks, fresh+" is null")
 	}
 	back := p.Change != nil && p.Change.Back // what was there may come back, whatever it was
-	if f := p.Fits(col.Type, p.scope(Proven).Kind(e), fresh); f != "" && !surelyFits(col.Type, e) && (col.Limit != "" || e != nil && col.Declared == "" && !back) {
+	if f := p.Fits(col.Type, p.scope(Proven).Kind(e), fresh); f != "" && !surelyFits(col.Type, e) &&
+		(col.Limit != "" || e != nil && col.Declared == "" && !back) {
 		breaks = append(breaks, "not ("+f+")")
 	}
 	if len(breaks) == 0 {
@@ -84,10 +88,12 @@ func (p *Planner) FitProof(col *schema.Column, value, only string, e sqltext.Exp
 	if col.NotNull {
 		holds += " not null"
 	}
-	p.Proof(fmt.Sprintf("prove that %s can hold every value", col.Name), value, strings.Join(breaks, " or "), only, engine.Proof{
-		Rule: "rows-would-break", Column: col.Name, Message: fmt.Sprintf("column %s (%s) cannot hold what %%d rows of %s would get", col.Name, holds, p.Table.Name),
-		Cure: "change the expression, or correct those rows with a backfill first",
-	})
+	p.Proof(fmt.Sprintf("prove that %s can hold every value", col.Name), value, strings.Join(breaks, " or "), only,
+		engine.Proof{
+			Rule: "rows-would-break", Column: col.Name, Message: fmt.Sprintf(
+				"column %s (%s) cannot hold what %%d rows of %s would get", col.Name, holds, p.Table.Name),
+			Cure: "change the expression, or correct those rows with a backfill first",
+		})
 }
 
 // surelyFits reports whether a plain value is one of the type: then no row has to be
@@ -102,7 +108,8 @@ func surelyFits(t sqltext.Type, e sqltext.Expr) bool {
 		n, err := strconv.ParseInt(l.Text, 10, 64)
 		return err == nil && n >= 0 && n <= 127
 	case t.Name == "numeric" && l.Kind == sqltext.NumberLiteral:
-		return !strings.ContainsAny(l.Text, ".eE") && (len(t.Args) == 0 || len(t.Args) == 2 && len(l.Text) <= t.Args[0]-t.Args[1])
+		return !strings.ContainsAny(l.Text, ".eE") && (len(t.Args) == 0 || len(t.Args) == 2 &&
+			len(l.Text) <= t.Args[0]-t.Args[1])
 	case t.Name == "enum":
 		return slices.Contains(t.Values, l.Text)
 	case t.IsText() && l.Kind == sqltext.StringLiteral:

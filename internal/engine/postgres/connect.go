@@ -25,7 +25,8 @@ const oldest = 140000
 func (e Engine) Open(ctx context.Context, target string, mode engine.Mode) (engine.Database, error) {
 	config, err := pgconn.ParseConfig(target)
 	if err != nil {
-		return nil, &engine.CannotOpen{Message: "the URL of the database cannot be read: " + reason(err), Cure: "write postgres://user@host:5432/database; a password stays out of it in PGPASSWORD or a password file"}
+		return nil, &engine.CannotOpen{Message: "the URL of the database cannot be read: " + reason(err),
+			Cure: "write postgres://user@host:5432/database; a password stays out of it in PGPASSWORD or a password file"}
 	}
 	if config.RuntimeParams["application_name"] == "" {
 		config.RuntimeParams["application_name"] = "lastboard"
@@ -91,12 +92,14 @@ func (d *database) begin(ctx context.Context) (*pgconn.PgConn, *bounded.Conn, er
 	began := line // one that carries a request to end a statement takes its place
 	if err := script(ctx, conn, settings); err != nil {
 		conn.Close(ctx)
-		return nil, nil, d.cannot("the settings of the session are refused: "+reason(err), "this may be no PostgreSQL server, or a pooler that forbids them: connect to the server itself", err)
+		return nil, nil, d.cannot("the settings of the session are refused: "+reason(err),
+			"this may be no PostgreSQL server, or a pooler that forbids them: connect to the server itself", err)
 	}
 	if d.role != "" {
 		if err := script(ctx, conn, "set role "+quote(d.role)); err != nil {
 			conn.Close(ctx)
-			return nil, nil, d.cannot("user "+d.config.User+" may not act as "+d.role+", which runs_as in lastboard.toml names: "+reason(err), "grant "+quote(d.role)+" to "+quote(d.config.User), err)
+			return nil, nil, d.cannot("user "+d.config.User+" may not act as "+d.role+
+				", which runs_as in lastboard.toml names: "+reason(err), "grant "+quote(d.role)+" to "+quote(d.config.User), err)
 		}
 	}
 	if d.home != "" {
@@ -132,7 +135,8 @@ func (d *database) greet(ctx context.Context, unproven bool, mode engine.Mode) e
 		(select count(*) from pg_catalog.pg_am where amname = 'heap'), to_regclass('pg_catalog.pg_dist_partition') is not null, current_setting('server_version')`)
 	if err != nil {
 		if !unproven {
-			return d.cannot("the server does not answer as PostgreSQL does: "+reason(err), "Lastboard is made for PostgreSQL itself; --unproven tries all the same", err)
+			return d.cannot("the server does not answer as PostgreSQL does: "+reason(err),
+				"Lastboard is made for PostgreSQL itself; --unproven tries all the same", err)
 		}
 		return err
 	}
@@ -144,7 +148,8 @@ func (d *database) greet(ctx context.Context, unproven bool, mode engine.Mode) e
 			"what it does with a table was never measured; --unproven tries all the same, on a copy first", nil)
 	}
 	if d.number < oldest {
-		return d.cannot("the server is PostgreSQL "+d.version+", and 14 is the oldest that Lastboard knows", "upgrade the server", nil)
+		return d.cannot("the server is PostgreSQL "+d.version+", and 14 is the oldest that Lastboard knows",
+			"upgrade the server", nil)
 	}
 	if yes(v[4]) && mode != engine.Read {
 		return d.cannot("the server is a replica and can be read but not written", "connect to the primary", nil)
@@ -184,7 +189,8 @@ func (d *database) explain(err error) error {
 	case errors.As(err, &pe):
 		switch pe.Code {
 		case "28P01", "28000":
-			return d.cannot("the server at "+where+" does not let you in: "+pe.Message, "check the user and the password: PGPASSWORD, a password file, or the URL", err)
+			return d.cannot("the server at "+where+" does not let you in: "+pe.Message,
+				"check the user and the password: PGPASSWORD, a password file, or the URL", err)
 		case "3D000":
 			return d.cannot("there is no database "+d.config.Database+" on "+d.host, "check the URL, or make the database", err)
 		case "53300":
@@ -196,13 +202,17 @@ func (d *database) explain(err error) error {
 	case errors.Is(err, bounded.ErrTooLong):
 		return bounded.NotTaken(reason(err), err)
 	case pgconn.Timeout(err):
-		return d.cannot("the server at "+d.host+" does not answer in time", "check that it runs, and the host and port of the URL", err)
+		return d.cannot("the server at "+d.host+" does not answer in time",
+			"check that it runs, and the host and port of the URL", err)
 	case errors.As(err, &dns):
 		return d.cannot("there is no host "+dns.Name, "check the URL of the database in lastboard.toml", err)
-	case strings.Contains(err.Error(), "tls"), strings.Contains(err.Error(), "certificate"), strings.Contains(err.Error(), "TLS"):
-		return d.cannot("the server at "+d.host+" and this program do not agree on TLS: "+reason(err), "check sslmode and sslrootcert in the URL", err)
+	case strings.Contains(err.Error(), "tls"), strings.Contains(err.Error(), "certificate"),
+		strings.Contains(err.Error(), "TLS"):
+		return d.cannot("the server at "+d.host+" and this program do not agree on TLS: "+reason(err),
+			"check sslmode and sslrootcert in the URL", err)
 	}
-	return d.cannot("the server at "+d.host+" does not answer: "+reason(err), "check that it runs, and the host and port of the URL", err)
+	return d.cannot("the server at "+d.host+" does not answer: "+reason(err),
+		"check that it runs, and the host and port of the URL", err)
 }
 
 // reason gives the last of an error's causes, without the connection's settings.

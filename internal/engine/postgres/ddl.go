@@ -274,9 +274,13 @@ func onUpdateSQL(t *schema.Table, c *schema.Column) []string {
 	}
 	function := quote(own) + "." + quote(strings.TrimPrefix(trigger, engine.Prefix))
 	return []string{
-		"create or replace function " + function + "() returns trigger language plpgsql set search_path = pg_catalog, pg_temp as " + dollar("begin "+
-			"if new."+column+" is not distinct from old."+column+" and coalesce(current_setting('lastboard.writes', true), '') <> 'on' then new."+column+" := "+now+"; end if; return new; end"),
-		"create trigger " + quote(trigger) + " before update on " + name(t.Name) + " for each row execute function " + function + "()",
+		"create or replace function " + function + "() returns trigger language plpgsql set search_path = pg_catalog, " +
+			"pg_temp as " + dollar("begin "+
+			"if new."+column+" is not distinct from old."+column+
+			" and coalesce(current_setting('lastboard.writes', true), '') <> 'on' then new."+column+" := "+now+
+			"; end if; return new; end"),
+		"create trigger " + quote(trigger) + " before update on " + name(t.Name) + " for each row execute function " +
+			function + "()",
 	}
 }
 

@@ -73,7 +73,8 @@ func (dialect) Fits(t sqltext.Type, kind, v string) string {
 func (dialect) Changed(old, c *schema.Column, x, v string) string {
 	number := "cast(" + x + " as numeric)"
 	if old.Type.IsText() || old.Type.Native {
-		number = "(case when cast(" + x + " as text) ~ " + numberPattern + " then cast(cast(" + x + " as text) as numeric) end)"
+		number = "(case when cast(" + x + " as text) ~ " + numberPattern + " then cast(cast(" + x +
+			" as text) as numeric) end)"
 	}
 	from := old.Type.Name
 	switch t := c.Type; {
@@ -115,7 +116,8 @@ func (dialect) CreateKept(t *schema.Table, kept string, keys, values []string, c
 	if counted {
 		f = ", f bigint"
 	}
-	return "create table " + name(kept) + " (" + keptSQL("k", t, keys) + ", " + keptSQL("o", t, values) + ", " + keptSQL("w", t, values) + f +
+	return "create table " + name(kept) + " (" + keptSQL("k", t, keys) + ", " + keptSQL("o", t, values) + ", " +
+		keptSQL("w", t, values) + f +
 		", primary key (" + planning.KeptSQL("k", len(keys)) + "))"
 }
 
@@ -144,7 +146,8 @@ func storedNames(t *schema.Table) []string {
 
 func (dialect) RestoreRows(t *schema.Table, k *schema.Kept) string {
 	list := quoteAll(storedNames(t))
-	return "insert into " + name(t.Name) + " (" + list + ") overriding system value select " + list + " from " + name(k.Table)
+	return "insert into " + name(t.Name) + " (" + list + ") overriding system value select " + list + " from " +
+		name(k.Table)
 }
 
 // Load implements planning.Dialect.
@@ -170,9 +173,11 @@ func (dialect) Load(p *planning.Planner, s *schema.Source) *engine.Step {
 	columns := " (" + strings.Join(definitions, ", ") + ")"
 	index := "create index on %s (" + strings.Join(on, ", ") + ")"
 	l.Insert = "insert into " + table + " (" + quoteAll(t.ColumnNames()) + ") values (" + marks + ")"
-	l.Lend = []string{"drop table if exists pg_temp." + table, "create temporary table " + table + columns, fmt.Sprintf(index, "pg_temp."+table)}
+	l.Lend = []string{"drop table if exists pg_temp." + table, "create temporary table " + table + columns,
+		fmt.Sprintf(index, "pg_temp."+table)}
 	l.LendRow = strings.Replace(l.Insert, table, "pg_temp."+table, 1)
-	l.Unmatched = "select count(*) from " + table + " as " + quote(s.Alias) + " where not exists (select 1 from " + name(p.Table.Name) + " where " + p.Joined() + ")"
+	l.Unmatched = "select count(*) from " + table + " as " + quote(s.Alias) + " where not exists (select 1 from " +
+		name(p.Table.Name) + " where " + p.Joined() + ")"
 	return &engine.Step{
 		Kind: engine.Catalog, Table: p.Table.Name, What: "read " + s.File, WritersWait: engine.WaitNo, Lock: "none",
 		SQL:  []string{"drop table if exists pg_temp." + table, "create table " + table + columns, fmt.Sprintf(index, table)},

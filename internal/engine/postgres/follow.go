@@ -39,7 +39,9 @@ func (dialect) Follow(p *planning.Planner, s *engine.Step, _ bool) {
 // function gives the statement that makes the function of a trigger, or gives it another
 // body.
 func function(n, body string) string {
-	return "create or replace function " + name(n) + "() returns trigger language plpgsql security definer set search_path = pg_catalog, pg_temp as " + dollar("begin "+body+"return null; end")
+	return "create or replace function " + name(n) +
+		"() returns trigger language plpgsql security definer set search_path = pg_catalog, pg_temp as " +
+		dollar("begin "+body+"return null; end")
 }
 
 // rowKeys are columns of a table; called gives other names that they have.
@@ -63,7 +65,8 @@ func rowKeys(t *schema.Table, keys []string, called map[string]string) planning.
 func followers(r planning.RowKeys, t *schema.Table, kept string) []string {
 	changed := r.Changed(func(a, b string) string { return a + " is distinct from " + b })
 	make := func(suffix, event, condition string) string {
-		return "create or replace trigger " + quote(kept+suffix) + " after " + event + " on " + name(t.Name) + " for each row when (" + condition + ") execute function " + name(kept+suffix) + "()"
+		return "create or replace trigger " + quote(kept+suffix) + " after " + event + " on " + name(t.Name) +
+			" for each row when (" + condition + ") execute function " + name(kept+suffix) + "()"
 	}
 	return []string{
 		make(goneSuffix, "delete", othersWrite), always(t, kept+goneSuffix),
@@ -82,14 +85,17 @@ func always(t *schema.Table, trigger string) string {
 // comer gives the statements that make the trigger which acts when rows come.
 func comer(t *schema.Table, kept string) []string {
 	return []string{
-		"create or replace trigger " + quote(kept+cameSuffix) + " after insert on " + name(t.Name) + " referencing new table as lastboard_rows for each statement when (" + othersWrite + ") execute function " + name(kept+cameSuffix) + "()",
+		"create or replace trigger " + quote(kept+cameSuffix) + " after insert on " + name(t.Name) +
+			" referencing new table as lastboard_rows for each statement when (" + othersWrite + ") execute function " +
+			name(kept+cameSuffix) + "()",
 		always(t, kept+cameSuffix),
 	}
 }
 
 // following gives the statements that make those functions.
 func following(r planning.RowKeys, kept string) []string {
-	return []string{function(kept+goneSuffix, r.Gone("old", kept)), function(kept+movedSuffix, r.Moved(kept)), function(kept+cameSuffix, r.Came(kept, "lastboard_rows"))}
+	return []string{function(kept+goneSuffix, r.Gone("old", kept)), function(kept+movedSuffix, r.Moved(kept)),
+		function(kept+cameSuffix, r.Came(kept, "lastboard_rows"))}
 }
 
 // keptBy gives the table of kept values that a trigger lets follow its rows; "" for another
@@ -142,7 +148,8 @@ func (p *planner) followRenamed(column string) (sql []string) {
 // updatesOf lists the columns whose updates fire a trigger, from its definition.
 func updatesOf(definition string) (list []string) {
 	tokens, _ := sqltext.Scan(definition, sqltext.Migration)
-	for i := slices.IndexFunc(tokens, func(t sqltext.Token) bool { return t.Is("of") }) + 1; i > 0 && i < len(tokens) && !tokens[i].Is("on"); i++ {
+	for i := slices.IndexFunc(tokens, func(t sqltext.Token) bool { return t.Is("of") }) + 1; i > 0 && i < len(tokens) &&
+		!tokens[i].Is("on"); i++ {
 		if tokens[i].Kind == sqltext.Word || tokens[i].Kind == sqltext.Quoted {
 			list = append(list, tokens[i].Value)
 		}
@@ -154,15 +161,19 @@ func updatesOf(definition string) (list []string) {
 func (dialect) Note(p *planning.Planner, s *engine.Step, n planning.Noting) {
 	t, r := p.Table, rowKeys(p.Table, n.Keys, nil)
 	place := func(table string) []string {
-		return []string{"drop table if exists " + name(table), "create table " + name(table) + " (" + keptSQL("k", t, n.Keys) + ", primary key (" + r.List() + "))"}
+		return []string{"drop table if exists " + name(table),
+			"create table " + name(table) + " (" + keptSQL("k", t, n.Keys) + ", primary key (" + r.List() + "))"}
 	}
-	gone, moved := r.Gone("old", n.Kept, n.Moved()), r.Moved(n.Kept, n.Moved())+"insert into "+name(n.Moved())+" values ("+r.Of("new")+") on conflict do nothing; "
+	gone, moved := r.Gone("old", n.Kept, n.Moved()),
+		r.Moved(n.Kept, n.Moved())+"insert into "+name(n.Moved())+" values ("+r.Of("new")+") on conflict do nothing; "
 	list := place(n.Moved())
 	if n.Came {
 		gone, moved = gone+r.Gone("old", n.New()), moved+r.Moved(n.New())
 		list = append(list, place(n.New())...)
-		list = append(list, function(n.New(), r.Gone("new", n.Kept)+"insert into "+name(n.New())+" values ("+r.Of("new")+") on conflict do nothing; "),
-			"create or replace trigger "+quote(n.New())+" after insert on "+name(t.Name)+" for each row execute function "+name(n.New())+"()", always(t, n.New()))
+		list = append(list, function(n.New(), r.Gone("new", n.Kept)+"insert into "+name(n.New())+" values ("+r.Of("new")+
+			") on conflict do nothing; "),
+			"create or replace trigger "+quote(n.New())+" after insert on "+name(t.Name)+" for each row execute function "+
+				name(n.New())+"()", always(t, n.New()))
 	}
 	list = append(list, function(n.Kept+goneSuffix, gone), function(n.Kept+movedSuffix, moved))
 	s.SQL = slices.Concat(s.SQL, list, followers(r, t, n.Kept))
@@ -171,7 +182,9 @@ func (dialect) Note(p *planning.Planner, s *engine.Step, n planning.Noting) {
 
 // Noted implements planning.Dialect.
 func (dialect) Noted(t *schema.Table, n planning.Noting) []string {
-	return slices.Concat(following(rowKeys(t, n.Keys, nil), n.Kept), comer(t, n.Kept), []string{"drop function if exists " + name(n.New()) + "() cascade", "drop table if exists " + name(n.Moved()), "drop table if exists " + name(n.New())})
+	return slices.Concat(following(rowKeys(t, n.Keys, nil), n.Kept), comer(t, n.Kept),
+		[]string{"drop function if exists " + name(n.New()) + "() cascade", "drop table if exists " + name(n.Moved()),
+			"drop table if exists " + name(n.New())})
 }
 
 // Last implements planning.Dialect: most of it beside the applications, the rest while the
@@ -179,7 +192,9 @@ func (dialect) Noted(t *schema.Table, n planning.Noting) []string {
 func (d dialect) Last(p *planning.Planner, what string, n planning.Noting, statements []string, after string) {
 	first := p.Add(engine.Backfill, 0, what, statements...)
 	first.WritersWait, first.Alone = engine.WaitBriefly, true
-	s := p.Add(engine.Sync, 0, "end the notes of "+p.Table.Name, slices.Concat([]string{"lock table " + name(p.Table.Name) + " in access exclusive mode"}, statements, []string{after}, d.Noted(p.Table, n))...)
+	s := p.Add(engine.Sync, 0, "end the notes of "+p.Table.Name,
+		slices.Concat([]string{"lock table " + name(p.Table.Name) + " in access exclusive mode"}, statements, []string{after},
+			d.Noted(p.Table, n))...)
 	s.Lock, s.Strong, s.Alone = lockExclusive, []string{p.Table.Name}, true // which it takes to drop a trigger
 }
 
@@ -211,7 +226,11 @@ func forget(kept string) []string {
 	}
 	n := planning.Noting{Kept: kept}
 	return []string{
-		"drop function if exists " + name(kept+goneSuffix) + "() cascade", "drop function if exists " + name(kept+movedSuffix) + "() cascade", "drop function if exists " + name(n.New()) + "() cascade", "drop function if exists " + name(kept+cameSuffix) + "() cascade",
-		"drop table if exists " + name(n.Moved()), "drop table if exists " + name(n.New()), "drop table if exists " + name(kept),
+		"drop function if exists " + name(kept+goneSuffix) + "() cascade",
+		"drop function if exists " + name(kept+movedSuffix) + "() cascade",
+		"drop function if exists " + name(n.New()) + "() cascade",
+		"drop function if exists " + name(kept+cameSuffix) + "() cascade",
+		"drop table if exists " + name(n.Moved()), "drop table if exists " + name(n.New()),
+		"drop table if exists " + name(kept),
 	}
 }

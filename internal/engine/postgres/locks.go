@@ -34,7 +34,8 @@ func prepared(r *engine.Rows) []engine.Session {
 	var list []engine.Session
 	for _, v := range r.Values {
 		since, _ := v[2].(float64)
-		list = append(list, engine.Session{User: text(v[1]), Since: time.Duration(since * float64(time.Second)), Prepared: "rollback prepared " + planning.Literal(text(v[0]))})
+		list = append(list, engine.Session{User: text(v[1]), Since: time.Duration(since * float64(time.Second)),
+			Prepared: "rollback prepared " + planning.Literal(text(v[0]))})
 	}
 	return list
 }
@@ -79,7 +80,8 @@ func sessions(r *engine.Rows) []engine.Session {
 	var list []engine.Session
 	for _, v := range r.Values {
 		since, _ := v[4].(float64)
-		s := engine.Session{ID: number(v[0]), User: text(v[1]), Application: text(v[2]), State: text(v[3]), Since: time.Duration(since * float64(time.Second)), Query: text(v[5])}
+		s := engine.Session{ID: number(v[0]), User: text(v[1]), Application: text(v[2]), State: text(v[3]),
+			Since: time.Duration(since * float64(time.Second)), Query: text(v[5])}
 		if kind := text(v[6]); kind != "client backend" {
 			s.Background = kind
 		}
@@ -167,7 +169,8 @@ func (d *database) Claim() (release func(), ok bool, err error) {
 			query(ctx, d.conn, "select pg_advisory_unlock("+claimKey+")", nil)
 		}
 		conn.Close(ctx)
-		return nil, false, d.cannot("a pooler shares the sessions of the server between its clients", "connect to the server itself, or to a pool that keeps a session for each client", nil)
+		return nil, false, d.cannot("a pooler shares the sessions of the server between its clients",
+			"connect to the server itself, or to a pool that keeps a session for each client", nil)
 	}
 	d.claim = conn
 	return func() {

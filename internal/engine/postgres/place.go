@@ -41,14 +41,17 @@ func (d *database) Guard(ctx context.Context, made bool) (done []string, err err
 		return nil, err
 	}
 	if owner, user := text(r.Values[0][0]), text(r.Values[0][1]); owner != user {
-		return nil, d.cannot("the schema lastboard, in which the ledger is, belongs to "+owner+", and this is "+user+": what stands in it cannot be trusted",
+		return nil, d.cannot("the schema lastboard, in which the ledger is, belongs to "+owner+", and this is "+user+
+			": what stands in it cannot be trusted",
 			"if "+owner+" runs the migrations here, connect as "+owner+"; if not, look into the schema, and drop it", nil)
 	}
 	if r, err = d.Query(ctx, selectForeign); err != nil {
 		return nil, err
 	}
 	if len(r.Values) > 0 {
-		return nil, d.cannot(fmt.Sprintf("%s in the schema lastboard belongs to %s: what stands in it cannot be trusted", text(r.Values[0][0]), text(r.Values[0][1])), "look into it, and take it away or let its owner be that of the schema", nil)
+		return nil, d.cannot(fmt.Sprintf("%s in the schema lastboard belongs to %s: what stands in it cannot be trusted",
+			text(r.Values[0][0]), text(r.Values[0][1])), "look into it, and take it away or let its owner be that of the schema",
+			nil)
 	}
 	if r, err = d.Query(ctx, selectOthers); err != nil {
 		return nil, err
@@ -70,7 +73,8 @@ func (d *database) Guard(ctx context.Context, made bool) (done []string, err err
 		}
 	}
 	if len(writers) > 0 && !made {
-		return nil, d.cannot("others may write to the ledger, in the schema lastboard: "+strings.Join(writers, ", ")+"; what stands in it cannot be trusted",
+		return nil, d.cannot("others may write to the ledger, in the schema lastboard: "+strings.Join(writers, ", ")+
+			"; what stands in it cannot be trusted",
 			"look whether it is as it was left, then: "+strings.Join(revokes(writers), "; "), nil)
 	}
 	for _, sql := range revokes(all) {
@@ -90,7 +94,9 @@ func revokes(roles []string) (sql []string) {
 		if who != "public" {
 			who = quote(who)
 		}
-		sql = append(sql, "revoke all on schema lastboard from "+who, "revoke all on all tables in schema lastboard from "+who, "revoke all on all sequences in schema lastboard from "+who)
+		sql = append(sql, "revoke all on schema lastboard from "+who,
+			"revoke all on all tables in schema lastboard from "+who,
+			"revoke all on all sequences in schema lastboard from "+who)
 	}
 	return sql
 }

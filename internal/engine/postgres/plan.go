@@ -48,7 +48,8 @@ type planner struct {
 func newPlanner(f engine.Facts, t *schema.Table) *planner {
 	p := &planner{Planner: planning.Planner{
 		Dialect: dialect{}, Facts: f, Table: t, Lock: lockExclusive, BatchLock: lockRows,
-		Rates: planning.Rates{Scan: scanRate, Update: updateRate, Paced: pacedRate, Keep: keepRate, Rewrite: rewriteRate, Index: indexRate},
+		Rates: planning.Rates{Scan: scanRate, Update: updateRate, Paced: pacedRate, Keep: keepRate, Rewrite: rewriteRate,
+			Index: indexRate},
 	}}
 	if t != nil {
 		p.Rows = f.Rows[t.Name]
@@ -113,7 +114,8 @@ func (p *planner) settle() {
 		if s.Batch != nil && s.Batch.Keys[0] != "ctid" {
 			keys := strings.Join(s.Batch.Keys, ", ")
 			rows := name(s.Table)
-			s.Batch.Middle = "select " + keys + " from " + rows + " order by " + keys + " offset (select count(*) / 2 from " + rows + ") limit 1"
+			s.Batch.Middle = "select " + keys + " from " + rows + " order by " + keys + " offset (select count(*) / 2 from " +
+				rows + ") limit 1"
 		}
 		switch {
 		case s.Kind == engine.Backfill && s.Batch == nil:
@@ -165,7 +167,8 @@ func (p *planner) createAgain(t *schema.Table, k *schema.Kept) {
 	sql := []string{"alter table " + name(k.Table) + " set schema " + quote(to), "drop schema " + quote(hidden)}
 	for _, c := range t.Columns {
 		if callsDefault(c) {
-			sql = append(sql, "alter table "+name(t.Name)+" alter column "+quote(c.Name)+" set default "+defaultSQL(t, *c.Default))
+			sql = append(sql, "alter table "+name(t.Name)+" alter column "+quote(c.Name)+" set default "+
+				defaultSQL(t, *c.Default))
 		}
 	}
 	s := p.Add(engine.Catalog, 0, "bring table "+t.Name+" back, with its rows", sql...)
@@ -211,7 +214,8 @@ func (p *planner) drop() {
 func hide(t *schema.Table, hidden string) []string {
 	return []string{"create schema " + quote(hidden),
 		"do " + dollar("declare who text; begin "+
-			"for who in select case grantee when 0 then 'public' else quote_ident(pg_get_userbyid(grantee)) end from pg_namespace, aclexplode(nspacl) where nspname = "+literal(hidden)+" and grantee <> nspowner "+
+			"for who in select case grantee when 0 then 'public' else quote_ident(pg_get_userbyid(grantee)) end from "+
+			"pg_namespace, aclexplode(nspacl) where nspname = "+literal(hidden)+" and grantee <> nspowner "+
 			"loop execute "+literal("revoke all on schema "+quote(hidden)+" from ")+" || who; end loop; end"),
 		"alter table " + name(t.Name) + " set schema " + quote(hidden)}
 }
@@ -235,7 +239,8 @@ func (p *planner) restart(t *schema.Table) {
 		if p.Change.Before != nil && p.Change.Before.Column(c.Name) != nil {
 			p.ProveNumber(c.Name, n)
 		}
-		s := p.Add(engine.Catalog, 0, fmt.Sprintf("go on numbering from %d", n), fmt.Sprintf("alter table %s alter column %s restart with %d", name(t.Name), quote(c.Name), n))
+		s := p.Add(engine.Catalog, 0, fmt.Sprintf("go on numbering from %d", n),
+			fmt.Sprintf("alter table %s alter column %s restart with %d", name(t.Name), quote(c.Name), n))
 		s.Table = t.Name
 	}
 }
@@ -271,7 +276,8 @@ func assertSteps(a *sqltext.Assert) ([]*engine.Step, error) {
 
 // nativeStep runs SQL as it is written. What cannot run in a transaction runs outside.
 func nativeStep(n *schema.NativeChange) *engine.Step {
-	s := &engine.Step{Native: true, Kind: engine.Catalog, What: "run the statement as written", SQL: splitStatements(n.SQL), Lock: "as the statement takes", WritersWait: engine.WaitBriefly}
+	s := &engine.Step{Native: true, Kind: engine.Catalog, What: "run the statement as written",
+		SQL: splitStatements(n.SQL), Lock: "as the statement takes", WritersWait: engine.WaitBriefly}
 	for _, sql := range s.SQL {
 		if !transactional(sql) {
 			s.Outside = &engine.Outside{}
@@ -294,7 +300,8 @@ func nativeStep(n *schema.NativeChange) *engine.Step {
 func transactional(sql string) bool {
 	words := strings.Fields(schema.Words(sql))
 	for i, w := range words {
-		if w == "concurrently" || i == 0 && (w == "vacuum" || w == "cluster" && len(words) == 1) || i < 2 && (w == "system" || w == "database") && words[0] != "comment" {
+		if w == "concurrently" || i == 0 && (w == "vacuum" || w == "cluster" && len(words) == 1) || i < 2 &&
+			(w == "system" || w == "database") && words[0] != "comment" {
 			return false
 		}
 	}
@@ -341,9 +348,11 @@ func (p *planner) insert(c *schema.InsertChange) {
 	if c.PutBack != nil {
 		insert = p.RestoreRows(t, c.PutBack)
 	}
-	p.PlaceForKeys(kept, "create table "+name(kept)+" ("+keptSQL("k", t, keys)+", primary key ("+planning.KeptSQL("k", len(keys))+"))")
+	p.PlaceForKeys(kept, "create table "+name(kept)+" ("+keptSQL("k", t, keys)+", primary key ("+
+		planning.KeptSQL("k", len(keys))+"))")
 	sql := []string{
-		"with inserted as (" + insert + " returning " + quoteAll(keys) + ") insert into " + name(kept) + " select * from inserted",
+		"with inserted as (" + insert + " returning " + quoteAll(keys) + ") insert into " + name(kept) +
+			" select * from inserted",
 	}
 	for _, column := range c.Columns {
 		if col := t.Column(column); col.Identity != nil || col.Options["sequence"] != "" {
@@ -362,6 +371,7 @@ func (p *planner) insert(c *schema.InsertChange) {
 func advanceSequence(t *schema.Table, c *schema.Column) string {
 	n, column := name(t.Name), quote(c.Name)
 	sequence := "pg_get_serial_sequence(" + literal(n) + ", " + literal(c.Name) + ")"
-	return "do " + dollar("begin perform setval("+sequence+", greatest(nextval("+sequence+") - 1, (select max("+column+") from "+n+
+	return "do " + dollar("begin perform setval("+sequence+", greatest(nextval("+sequence+") - 1, (select max("+column+
+		") from "+n+
 		")), true) where exists (select 1 from "+n+"); end")
 }

@@ -22,7 +22,8 @@ func (p *planner) alter() {
 	p.addColumns()
 	p.fill()
 	converted := p.converted()
-	p.notNulls(slices.DeleteFunc(slices.Clone(p.After.Columns), func(c *schema.Column) bool { return slices.Contains(converted, c) }))
+	p.notNulls(slices.DeleteFunc(slices.Clone(p.After.Columns),
+		func(c *schema.Column) bool { return slices.Contains(converted, c) }))
 	p.keepDropped()
 	p.keepConverted()
 	p.dropRemade()
@@ -53,7 +54,8 @@ func (p *planner) alterTable(kind engine.Kind, rate float64, what string, action
 }
 
 // outside adds a step whose statements are each a transaction of their own.
-func (p *planner) outside(kind engine.Kind, rate float64, lock, what, done string, clean []engine.Statement, statements ...engine.Statement) *engine.Step {
+func (p *planner) outside(kind engine.Kind, rate float64, lock, what, done string, clean []engine.Statement,
+	statements ...engine.Statement) *engine.Step {
 	s := p.Add(kind, rate, what)
 	for _, st := range statements {
 		s.SQL = append(s.SQL, st.SQL)
@@ -66,7 +68,8 @@ func (p *planner) outside(kind engine.Kind, rate float64, lock, what, done strin
 
 // hasConstraint gives a row when a constraint stands and has been proven.
 func (p *planner) hasConstraint(constraint string) string {
-	return "select 1 from pg_constraint where conrelid = to_regclass(" + literal(p.table()) + ") and conname = " + literal(constraint) + " and convalidated"
+	return "select 1 from pg_constraint where conrelid = to_regclass(" + literal(p.table()) + ") and conname = " +
+		literal(constraint) + " and convalidated"
 }
 
 func (p *planner) dropConstraint(n string) string {
@@ -82,7 +85,9 @@ func (p *planner) remake() {
 		if old == nil || c.Generated == nil {
 			continue
 		}
-		uses := slices.ContainsFunc(p.changing, func(n string) bool { return old.Generated != nil && old.Generated.Expr.Mentions(n) })
+		uses := slices.ContainsFunc(p.changing, func(n string) bool {
+			return old.Generated != nil && old.Generated.Expr.Mentions(n)
+		})
 		if p.Recomputed(c) || uses || declaration(old) != declaration(c) {
 			p.remade = append(p.remade, c.Name)
 		}
@@ -93,7 +98,8 @@ func (p *planner) remake() {
 func (p *planner) changingTypes() []string {
 	var list []string
 	for _, c := range p.After.Columns {
-		if old := p.From(c); old != nil && c.Generated == nil && (declaration(old) != declaration(c) || old.Collate != c.Collate) {
+		if old := p.From(c); old != nil && c.Generated == nil &&
+			(declaration(old) != declaration(c) || old.Collate != c.Collate) {
 			list = append(list, c.Name)
 		}
 	}
@@ -185,7 +191,8 @@ func (p *planner) unfollow(column string) {
 		}
 		for _, o := range p.Table.Own {
 			if o == tr || kept != "" && keptBy(o) == kept {
-				p.Add(engine.Sync, 0, "let go of "+o.Name, "drop trigger if exists "+quote(o.Name)+" on "+p.table()).Strong = []string{p.Table.Name}
+				p.Add(engine.Sync, 0, "let go of "+o.Name, "drop trigger if exists "+quote(o.Name)+" on "+
+					p.table()).Strong = []string{p.Table.Name}
 			}
 		}
 	}
@@ -270,7 +277,8 @@ func (p *planner) rename() {
 		s.SQL = append(s.SQL, p.followRenamed(from)...)
 	}
 	if final.Name != p.Table.Name {
-		p.alterTable(engine.Catalog, 0, "rename table "+p.Table.Name+" to "+final.Name, "rename to "+quote(tableOf(final).Name))
+		p.alterTable(engine.Catalog, 0, "rename table "+p.Table.Name+" to "+final.Name,
+			"rename to "+quote(tableOf(final).Name))
 	}
 	for _, c := range added {
 		s := p.Add(engine.Sync, 0, "keep the time of each update in "+c.Name, onUpdateSQL(final, c)...)
@@ -303,7 +311,8 @@ func (p *planner) comments() {
 
 // rewriteWhole writes the table anew, which gives back the room that nothing uses.
 func (p *planner) rewriteWhole() {
-	s := p.outside(engine.Rewrite, rewriteRate, lockExclusive, "write "+p.Change.After.Name+" anew", "", nil, engine.Statement{SQL: "vacuum (full) " + name(p.Change.After.Name), Direct: true})
+	s := p.outside(engine.Rewrite, rewriteRate, lockExclusive, "write "+p.Change.After.Name+" anew", "", nil,
+		engine.Statement{SQL: "vacuum (full) " + name(p.Change.After.Name), Direct: true})
 	s.Rewrites, s.WritersWait = true, engine.WaitBriefly
 	if s.Seconds > p.Facts.Short {
 		s.WritersWait = engine.WaitThroughout

@@ -58,7 +58,8 @@ func (p *planner) identities() {
 			if old.Default != nil {
 				p.setDefault(c) // a column has one or the other
 			}
-			s := p.alterTable(engine.Scan, 0, "let "+c.Name+" number itself", "alter column "+quote(c.Name)+" add generated "+words+" as identity")
+			s := p.alterTable(engine.Scan, 0, "let "+c.Name+" number itself",
+				"alter column "+quote(c.Name)+" add generated "+words+" as identity")
 			s.SQL = append(s.SQL, advanceSequence(p.Table, c))
 		}
 		if old != nil && old.Identity != nil && c.Identity != nil && old.Identity.Always != c.Identity.Always {
@@ -68,7 +69,8 @@ func (p *planner) identities() {
 			}
 			p.alterTable(engine.Catalog, 0, "number "+c.Name+" "+words, "alter column "+quote(c.Name)+" set generated "+words)
 		}
-		if old != nil && c.Generated == nil && old.Type.Equal(c.Type) && !p.SameExpr(old.Default, c.Default) && (c.Identity == nil || old.Identity != nil) {
+		if old != nil && c.Generated == nil && old.Type.Equal(c.Type) && !p.SameExpr(old.Default, c.Default) &&
+			(c.Identity == nil || old.Identity != nil) {
 			p.setDefault(c)
 		}
 	}
@@ -79,7 +81,8 @@ func (p *planner) setDefault(c *schema.Column) {
 		p.alterTable(engine.Catalog, 0, "drop the default of "+c.Name, "alter column "+quote(c.Name)+" drop default")
 		return
 	}
-	p.alterTable(engine.Catalog, 0, "set the default of "+c.Name, "alter column "+quote(c.Name)+" set default "+defaultSQL(p.After, *c.Default))
+	p.alterTable(engine.Catalog, 0, "set the default of "+c.Name,
+		"alter column "+quote(c.Name)+" set default "+defaultSQL(p.After, *c.Default))
 }
 
 // becomesNotNull reports whether a column still has to be made not null once its rows
@@ -95,11 +98,14 @@ func (p *planner) becomesNotNull(c *schema.Column) bool {
 // proveNotNull makes a column of a large table not null by way of a check that is
 // proven without keeping writers waiting.
 func (p *planner) proveNotNull(c *schema.Column) {
-	check := schema.ConstraintName(&schema.Table{Name: engine.Prefix + tableOf(p.Table).Name}, []string{c.Name}, "not_null")
+	check := schema.ConstraintName(&schema.Table{Name: engine.Prefix + tableOf(p.Table).Name}, []string{c.Name},
+		"not_null")
 	column := "alter table " + p.table() + " alter column " + quote(c.Name)
-	statements := []engine.Statement{{SQL: "alter table " + p.table() + " add constraint " + quote(check) + " check (" + quote(c.Name) + " is not null) not valid"}}
+	statements := []engine.Statement{{SQL: "alter table " + p.table() + " add constraint " + quote(check) + " check (" +
+		quote(c.Name) + " is not null) not valid"}}
 	if f, ok := p.FillOf(c); ok && f.Expr != nil && p.Facts.Live {
-		late := "update " + p.table() + " set " + quote(c.Name) + " = " + p.Render(f.Expr, planning.Computed) + " where " + quote(c.Name) + " is null"
+		late := "update " + p.table() + " set " + quote(c.Name) + " = " + p.Render(f.Expr, planning.Computed) + " where " +
+			quote(c.Name) + " is null"
 		statements = append(statements, engine.Statement{SQL: late, Patient: true}) // rows that came before the trigger
 	}
 	statements = append(statements,
@@ -107,8 +113,10 @@ func (p *planner) proveNotNull(c *schema.Column) {
 		engine.Statement{SQL: column + " set not null"},
 		engine.Statement{SQL: p.dropConstraint(check)})
 	s := p.outside(engine.Scan, scanRate, lockExclusive, "make "+c.Name+" not null",
-		"select 1 from pg_attribute a where a.attrelid = to_regclass("+literal(p.table())+") and a.attname = "+literal(c.Name)+
-			" and a.attnotnull and not exists (select 1 from pg_constraint k where k.conrelid = a.attrelid and k.conname = "+literal(check)+")",
+		"select 1 from pg_attribute a where a.attrelid = to_regclass("+literal(p.table())+") and a.attname = "+
+			literal(c.Name)+
+			" and a.attnotnull and not exists (select 1 from pg_constraint k where k.conrelid = a.attrelid and k.conname = "+
+			literal(check)+")",
 		[]engine.Statement{{SQL: p.dropConstraint(check)}}, statements...)
 	s.Why = "set not null alone would read every row while writers wait; a check that has been validated saves that"
 }
@@ -125,7 +133,8 @@ func (p *planner) addParts() {
 		p.addKey("primary key", k)
 	}
 	keys := p.parts.Keys
-	for _, k := range append(slices.Clone(keys), again(p, p.staying(keys), func(k *schema.Key, c string) bool { return schema.HasName(k.Columns, c) })...) {
+	for _, k := range append(slices.Clone(keys), again(p, p.staying(keys),
+		func(k *schema.Key, c string) bool { return schema.HasName(k.Columns, c) })...) {
 		p.addKey("unique", k)
 	}
 	checks := p.parts.Checks
@@ -163,7 +172,8 @@ func (p *planner) addParts() {
 func (p *planner) reworded(list []*schema.Check) []*schema.Check {
 	var out []*schema.Check
 	for _, k := range list {
-		if !slices.Contains(p.parts.GoneChecks, k) && !slices.Contains(p.parts.Checks, k) && slices.ContainsFunc(p.changing, k.Expr.Mentions) {
+		if !slices.Contains(p.parts.GoneChecks, k) && !slices.Contains(p.parts.Checks, k) &&
+			slices.ContainsFunc(p.changing, k.Expr.Mentions) {
 			out = append(out, k)
 		}
 	}
@@ -180,7 +190,8 @@ func (p *planner) addCheck(what, constraint, definition string, deferrable bool)
 		p.alterTable(engine.Scan, scanRate, what, "add "+definition)
 		return
 	}
-	s := p.outside(engine.Scan, scanRate, lockExclusive, what, p.hasConstraint(constraint), []engine.Statement{{SQL: p.dropConstraint(constraint)}},
+	s := p.outside(engine.Scan, scanRate, lockExclusive, what, p.hasConstraint(constraint),
+		[]engine.Statement{{SQL: p.dropConstraint(constraint)}},
 		engine.Statement{SQL: "alter table " + p.table() + " add " + definition + " not valid"},
 		engine.Statement{SQL: "alter table " + p.table() + " validate constraint " + quote(constraint), Patient: true})
 	s.Why = "it holds for new rows at once, and is then proven for the others without keeping writers waiting"
@@ -194,11 +205,13 @@ func (p *planner) foreignKey(t *schema.Table, k *schema.ForeignKey) {
 		s.Lock, s.Strong = lockWriters, []string{t.Name, k.Table}
 		return
 	}
-	s := p.outside(engine.Scan, scanRate, lockWriters, "add constraint "+k.Name, p.hasConstraint(k.Name), []engine.Statement{{SQL: p.dropConstraint(k.Name)}},
+	s := p.outside(engine.Scan, scanRate, lockWriters, "add constraint "+k.Name, p.hasConstraint(k.Name),
+		[]engine.Statement{{SQL: p.dropConstraint(k.Name)}},
 		engine.Statement{SQL: addForeignKey(t, k) + " not valid"},
 		engine.Statement{SQL: "alter table " + table + " validate constraint " + quote(k.Name), Patient: true})
 	s.Strong = []string{t.Name, k.Table}
-	s.Why = "it holds for new rows at once, and is then proven for the others without keeping writers of either table waiting"
+	s.Why = "it holds for new rows at once, and is then proven for the others without keeping writers of either " +
+		"table waiting"
 }
 
 func (p *planner) addKey(words string, k *schema.Key) {
@@ -212,8 +225,10 @@ func (p *planner) addKey(words string, k *schema.Key) {
 	}
 	index := beside(p.Table.Name, k.Name)
 	p.build("build the index of constraint "+k.Name, k.Name, p.hasConstraint(k.Name),
-		engine.Statement{SQL: "create unique index concurrently " + quote(k.Name) + " on " + p.table() + " (" + quoteAll(k.Columns) + ")" + nulls, Direct: true},
-		engine.Statement{SQL: "alter table " + p.table() + " add constraint " + quote(k.Name) + " " + words + " using index " + quote(k.Name)}).Outside.Clean =
+		engine.Statement{SQL: "create unique index concurrently " + quote(k.Name) + " on " + p.table() + " (" +
+			quoteAll(k.Columns) + ")" + nulls, Direct: true},
+		engine.Statement{SQL: "alter table " + p.table() + " add constraint " + quote(k.Name) + " " + words +
+			" using index " + quote(k.Name)}).Outside.Clean =
 		[]engine.Statement{{SQL: "drop index concurrently if exists " + index, Direct: true}}
 }
 
@@ -231,7 +246,8 @@ func (p *planner) addIndex(x *schema.Index) {
 // build adds a step that builds an index while applications go on.
 func (p *planner) build(what, index, done string, statements ...engine.Statement) *engine.Step {
 	s := p.outside(engine.Build, indexRate/2, lockShared, what, done,
-		[]engine.Statement{{SQL: "drop index concurrently if exists " + beside(p.Table.Name, index), Direct: true}}, statements...)
+		[]engine.Statement{{SQL: "drop index concurrently if exists " + beside(p.Table.Name, index), Direct: true}},
+		statements...)
 	s.Outside.Quiet = true
 	s.WritersWait = engine.WaitNo
 	if len(statements) > 1 {

@@ -81,7 +81,8 @@ func (p *planner) keepConverted() {
 		if old == nil || !filled || f.OnlyNull || p.Change.Discard[old.Name] || p.LimitChanges(old, c) || c.Generated != nil {
 			continue
 		}
-		if _, restored := p.Change.Restore[old.Name]; f.Cast && f.Kept == nil && !restored && (catalogOnly(old, c) || schema.Widens(old.Type, c.Type)) {
+		if _, restored := p.Change.Restore[old.Name]; f.Cast && f.Kept == nil && !restored &&
+			(catalogOnly(old, c) || schema.Widens(old.Type, c.Type)) {
 			continue // every value stays what it is
 		}
 		keys := p.Table.Key()
@@ -109,10 +110,13 @@ func (p *planner) keepConverted() {
 		s := p.Add(engine.Scan, keepRate, what,
 			"lock table "+p.table()+" in share row exclusive mode",
 			"create table "+name(kept)+" ("+columns+", primary key ("+planning.KeptSQL("k", len(keys))+"))",
-			fmt.Sprintf("insert into %s select %s, o, w from (select %s, %s as o, %s as w, %s as b from %s offset 0) as lastboard_rows%s",
-				name(kept), planning.KeptSQL("k", len(keys)), strings.Join(list, ", "), quote(old.Name), value, back, p.table(), where))
+			fmt.Sprintf("insert into %s select %s, o, w from (select %s, %s as o, %s as w, %s as b from %s offset 0) as "+
+				"lastboard_rows%s",
+				name(kept), planning.KeptSQL("k", len(keys)), strings.Join(list, ", "), quote(old.Name), value, back, p.table(),
+				where))
 		s.Lock, s.Strong = lockWriters, []string{p.Table.Name}
-		s.Keeps = []*engine.Keeping{{Table: p.Table.Name, Kept: kept, Keys: keys, Columns: []string{old.Name}, What: engine.KeptConverted}}
+		s.Keeps = []*engine.Keeping{{Table: p.Table.Name, Kept: kept, Keys: keys, Columns: []string{old.Name},
+			What: engine.KeptConverted}}
 		p.follow(s)
 	}
 }
@@ -197,7 +201,8 @@ func (p *planner) changeType(kind engine.Kind, rate float64, old, c *schema.Colu
 	s := p.alterTable(kind, rate, "make "+c.Name+" "+c.Type.String(), actions...)
 	for _, tr := range p.Table.Own { // which the server would not let go of the column
 		if (&schema.Expr{Native: tr.SQL}).Mentions(c.Name) && slices.Contains(p.Facts.Kept, keptBy(tr)) {
-			s.SQL = append(append([]string{"drop trigger " + quote(tr.Name) + " on " + p.table()}, s.SQL...), tr.SQL, always(p.Table, tr.Name))
+			s.SQL = append(append([]string{"drop trigger " + quote(tr.Name) + " on " + p.table()}, s.SQL...), tr.SQL,
+				always(p.Table, tr.Name))
 		}
 	}
 	return s
@@ -221,16 +226,19 @@ func (p *planner) rewrite(old, c *schema.Column, f schema.Fill) {
 		if schema.HasName(p.remade, col.Name) {
 			continue
 		}
-		if i := slices.IndexFunc(p.After.Columns, func(a *schema.Column) bool { return p.From(a) == col }); i >= 0 && i < slices.Index(p.After.Columns, c) {
+		if i := slices.IndexFunc(p.After.Columns, func(a *schema.Column) bool { return p.From(a) == col }); i >= 0 &&
+			i < slices.Index(p.After.Columns, c) {
 			col = p.After.Columns[i] // it has its new type already
 		}
 		columns = append(columns, fmt.Sprintf("$%d as %s", len(columns)+1, quote(col.Name)))
 		types, names = append(types, declaration(col)), append(names, col.Name)
 	}
-	function := name(schema.ConstraintName(&schema.Table{Name: engine.Prefix + tableOf(p.Table).Name}, []string{c.Name}, "convert"))
+	function := name(schema.ConstraintName(&schema.Table{Name: engine.Prefix + tableOf(p.Table).Name}, []string{c.Name},
+		"convert"))
 	row := "(select " + strings.Join(columns, ", ") + ") as " + quote(tableOf(p.Table).Name)
 	s := p.changeType(engine.Rewrite, rewriteRate, old, c, function+"("+quoteAll(names)+")")
-	s.SQL = append([]string{"create function " + function + "(" + strings.Join(types, ", ") + ") returns " + declaration(c) + " language sql stable as " + dollar("select cast(("+
+	s.SQL = append([]string{"create function " + function + "(" + strings.Join(types, ", ") + ") returns " +
+		declaration(c) + " language sql stable as " + dollar("select cast(("+
 		value+") as "+declaration(c)+") from "+row)}, s.SQL...)
 	s.SQL = append(s.SQL, "drop function "+function+"("+strings.Join(types, ", ")+")")
 	s.Why = "the server writes every row anew for this type"

@@ -27,7 +27,8 @@ const (
 
 // mirrorTriggers names the triggers.
 func mirrorTriggers(t *schema.Table) []string {
-	return []string{mirrorName(t, firstTrigger, mirrorCame), mirrorName(t, firstTrigger, mirrorChanged), mirrorName(t, lastTrigger, mirrorLast)}
+	return []string{mirrorName(t, firstTrigger, mirrorCame), mirrorName(t, firstTrigger, mirrorChanged),
+		mirrorName(t, lastTrigger, mirrorLast)}
 }
 
 // mirrorName names the function of one of the two triggers, and with what begins it, the trigger.
@@ -42,7 +43,9 @@ func mirrorName(t *schema.Table, begin, kind string) string {
 
 // hasMirrors reports whether triggers keep mirrors of the table.
 func hasMirrors(t *schema.Table) bool {
-	return slices.ContainsFunc(t.Own, func(tr *schema.Trigger) bool { return tr.Name == mirrorName(t, lastTrigger, mirrorLast) })
+	return slices.ContainsFunc(t.Own, func(tr *schema.Trigger) bool {
+		return tr.Name == mirrorName(t, lastTrigger, mirrorLast)
+	})
 }
 
 // Mirrors implements engine.Planner.
@@ -62,7 +65,8 @@ func partsOf(pairs []schema.Mirror) mirrorParts {
 		fills = append(fills, quote(x.Column)+" = "+quote(x.Column))
 		differ = append(differ, differs(quote(x.Column), quote(x.Name)))
 	}
-	return mirrorParts{strings.Join(columns, ", "), strings.Join(names, ", "), strings.Join(fills, ", "), strings.Join(differ, " or ")}
+	return mirrorParts{strings.Join(columns, ", "), strings.Join(names, ", "), strings.Join(fills, ", "),
+		strings.Join(differ, " or ")}
 }
 
 // mirror gives columns mirrors, or takes them away.
@@ -85,7 +89,8 @@ func (p *planner) mirror(m *schema.MirrorChange) {
 	s.Lock, s.Strong = lockWriters, []string{p.Table.Name}
 	p.Update("fill "+x.names, "update "+p.table()+" set "+x.fills+" where "+engine.Range+" and ("+x.differ+")").Why =
 		"the triggers compute it: to write it would look as if a program had"
-	s = p.Add(engine.Scan, scanRate, "prove that each row has the same in "+x.names, "select 'a row differs by its two names' from "+p.table()+" where "+x.differ+" limit 1")
+	s = p.Add(engine.Scan, scanRate, "prove that each row has the same in "+x.names,
+		"select 'a row differs by its two names' from "+p.table()+" where "+x.differ+" limit 1")
 	s.Lock, s.WritersWait, s.Alone = "none", engine.WaitNo, true
 	for _, x := range m.After.Indexes {
 		if m.Before.Index(x.Name) == nil {
@@ -96,9 +101,12 @@ func (p *planner) mirror(m *schema.MirrorChange) {
 
 // sameRights gives the statement that gives a mirror the rights that its column has of its own.
 func (p *planner) sameRights(m schema.Mirror) string {
-	return "do " + dollar("declare r record; begin for r in select x.privilege_type, x.grantee, x.is_grantable from pg_attribute a, aclexplode(a.attacl) x where a.attrelid = to_regclass("+literal(p.table())+
-		") and a.attname = "+literal(m.Column)+" loop execute format('grant %s (%I) on %s to %s%s', r.privilege_type, "+literal(m.Name)+", "+literal(p.table())+
-		", case when r.grantee = 0 then 'public' else quote_ident(pg_get_userbyid(r.grantee)) end, case when r.is_grantable then ' with grant option' else '' end); end loop; end")
+	return "do " + dollar("declare r record; begin for r in select x.privilege_type, x.grantee, x.is_grantable from "+
+		"pg_attribute a, aclexplode(a.attacl) x where a.attrelid = to_regclass("+literal(p.table())+
+		") and a.attname = "+literal(m.Column)+" loop execute format('grant %s (%I) on %s to %s%s', r.privilege_type, "+
+		literal(m.Name)+", "+literal(p.table())+
+		", case when r.grantee = 0 then 'public' else quote_ident(pg_get_userbyid(r.grantee)) end, case when "+
+		"r.is_grantable then ' with grant option' else '' end); end loop; end")
 }
 
 func differs(a, b string) string {
@@ -117,8 +125,12 @@ func (p *planner) syncSQL(pairs []schema.Mirror) (list []string) {
 		}
 		none = "cast(" + none + " as " + declaration(c) + ")" // what it has where nobody writes it
 		carry := func(written, other string) string {
-			return "if " + written + " then if " + other + " and " + differs(a, b) + " then raise exception using errcode = '23514', schema = tg_table_schema, table = tg_table_name, column = " + literal(x.Name) +
-				", message = " + literal(x.Column+" and "+x.Name+" of ") + " || tg_table_name || ' are one column under two names, and were both written with other values'; end if; " + a + " := " + b + "; end if;"
+			return "if " + written + " then if " + other + " and " + differs(a, b) +
+				" then raise exception using errcode = '23514', schema = tg_table_schema, table = tg_table_name, column = " +
+				literal(x.Name) +
+				", message = " + literal(x.Column+" and "+x.Name+" of ") +
+				" || tg_table_name || ' are one column under two names, and were both written with other values'; end if; " + a +
+				" := " + b + "; end if;"
 		}
 		comes = append(comes, differs(b, none))
 		came = append(came, carry(differs(b, none), differs(a, none)))
@@ -127,11 +139,14 @@ func (p *planner) syncSQL(pairs []schema.Mirror) (list []string) {
 		last = append(last, b+" := "+a+";")
 	}
 	function := func(kind string, body []string) {
-		list = append(list, "create or replace function "+name(mirrorName(p.Table, "", kind))+"() returns trigger language plpgsql set search_path = '' as "+dollar("begin "+strings.Join(body, " ")+" return new; end"))
+		list = append(list, "create or replace function "+name(mirrorName(p.Table, "", kind))+
+			"() returns trigger language plpgsql set search_path = '' as "+
+			dollar("begin "+strings.Join(body, " ")+" return new; end"))
 	}
 	trigger := func(begin, kind, event, condition string) {
 		n := mirrorName(p.Table, begin, kind)
-		list = append(list, "create or replace trigger "+quote(n)+" before "+event+" on "+p.table()+" for each row when ("+condition+") execute function "+name(mirrorName(p.Table, "", kind))+"()", always(p.Table, n))
+		list = append(list, "create or replace trigger "+quote(n)+" before "+event+" on "+p.table()+" for each row when ("+
+			condition+") execute function "+name(mirrorName(p.Table, "", kind))+"()", always(p.Table, n))
 	}
 	function(mirrorCame, came)
 	function(mirrorChanged, changed)
@@ -153,11 +168,13 @@ func (p *planner) unmirror(m *schema.MirrorChange) {
 	if m.Proven {
 		keys, source := p.Sample(p.Table), " from "+p.table()+" where "+x.differ
 		p.AddProof("prove that each row has the same in "+x.names, engine.Proof{
-			SQL: "select " + strings.Join(keys, ", ") + source + " limit 5", Count: "select count(*)" + source, Keys: len(keys), Rule: "mirror-differs",
+			SQL: "select " + strings.Join(keys, ", ") + source + " limit 5", Count: "select count(*)" + source, Keys: len(keys),
+			Rule:    "mirror-differs",
 			Message: "%d rows have another value by the new name than by the old one: somebody wrote past the triggers",
 			Cure:    "write what they should have by one of the names",
 		})
-		sql = append(sql, "select 'the triggers that keep "+strings.ReplaceAll(x.names, "'", "''")+" equal are not all there' where (select count(*) from pg_trigger where tgrelid = to_regclass("+literal(p.table())+
+		sql = append(sql, "select 'the triggers that keep "+strings.ReplaceAll(x.names, "'", "''")+
+			" equal are not all there' where (select count(*) from pg_trigger where tgrelid = to_regclass("+literal(p.table())+
 			") and tgname in ("+strings.Join(quoted(mirrorTriggers(p.Table)), ", ")+") and tgenabled = 'A') <> 3")
 	}
 	for _, n := range mirrorTriggers(p.Table) {

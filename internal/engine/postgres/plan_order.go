@@ -53,18 +53,23 @@ func (p *planner) reorder() {
 		return
 	}
 	if hasMirrors(p.Table) {
-		p.Fail(&engine.Refused{Message: "columns of " + p.Table.Name + " are kept under two names, and a copy of the table would not be", Cure: "settle that first, or leave out the place"})
+		p.Fail(&engine.Refused{Message: "columns of " + p.Table.Name +
+			" are kept under two names, and a copy of the table would not be",
+			Cure: "settle that first, or leave out the place"})
 		return
 	}
 	table, bare := name(t.Name), tableOf(t).Name
 	for _, c := range t.Columns {
 		if c.Options["sequence"] != "" {
-			p.Fail(&engine.Refused{Message: "column " + c.Name + " takes its numbers from a sequence, which a copy of the table would not take along", Cure: "leave out rebuild: the column then stands last"})
+			p.Fail(&engine.Refused{Message: "column " + c.Name +
+				" takes its numbers from a sequence, which a copy of the table would not take along",
+				Cure: "leave out rebuild: the column then stands last"})
 			return
 		}
 	}
 	if t.Name != bare {
-		p.Fail(&engine.Refused{Message: "table " + t.Name + " is in another schema, and is not copied there", Cure: "leave out rebuild: the column then stands last"})
+		p.Fail(&engine.Refused{Message: "table " + t.Name + " is in another schema, and is not copied there",
+			Cure: "leave out rebuild: the column then stands last"})
 		return
 	}
 	hidden := p.Facts.KeptTable()
@@ -152,28 +157,41 @@ func (p *planner) reorder() {
 // more, in a setting of the transaction.
 func captureRights(t *schema.Table) string {
 	there := "c.oid = to_regclass(" + literal(name(t.Name)) + ")"
-	grant := "select format('grant %s on table %s to %s', x.privilege_type || COLUMN, " + literal(name(t.Name)) + ", case when x.grantee = 0 then 'public' else quote_ident(pg_get_userbyid(x.grantee)) end || case when x.is_grantable then ' with grant option' else '' end) from pg_class c"
+	grant := "select format('grant %s on table %s to %s', x.privilege_type || COLUMN, " + literal(name(t.Name)) +
+		", case when x.grantee = 0 then 'public' else quote_ident(pg_get_userbyid(x.grantee)) end || case when " +
+		"x.is_grantable then ' with grant option' else '' end) from pg_class c"
 	return "do " + dollar("begin perform set_config('lastboard.rights', (select string_agg(g, '; ') from ("+
-		"select format('alter table %s owner to %I', "+literal(name(t.Name))+", pg_get_userbyid(c.relowner)) as g from pg_class c where "+there+
-		" union all "+strings.Replace(grant, "COLUMN", "''", 1)+", aclexplode(c.relacl) x where "+there+" and x.grantee <> c.relowner"+
-		" union all "+strings.Replace(grant, "COLUMN", "' (' || quote_ident(a.attname) || ')'", 1)+" join pg_attribute a on a.attrelid = c.oid, aclexplode(a.attacl) x where "+there+" and not a.attisdropped) r), true); end")
+		"select format('alter table %s owner to %I', "+literal(name(t.Name))+
+		", pg_get_userbyid(c.relowner)) as g from pg_class c where "+there+
+		" union all "+strings.Replace(grant, "COLUMN", "''", 1)+", aclexplode(c.relacl) x where "+there+
+		" and x.grantee <> c.relowner"+
+		" union all "+strings.Replace(grant, "COLUMN", "' (' || quote_ident(a.attname) || ')'", 1)+
+		" join pg_attribute a on a.attrelid = c.oid, aclexplode(a.attacl) x where "+there+
+		" and not a.attisdropped) r), true); end")
 }
 
 // giveRights gives them to the copy, and takes from it those that it has by default.
 func giveRights(t *schema.Table) string {
 	n := literal(name(t.Name))
-	return "do " + dollar("declare who text; begin for who in select distinct case when x.grantee = 0 then 'public' else quote_ident(pg_get_userbyid(x.grantee)) end from pg_class c, aclexplode(c.relacl) x where c.oid = to_regclass("+n+") and x.grantee <> c.relowner"+
-		" loop execute format('revoke all on table %s from %s', "+n+", who); end loop; execute current_setting('lastboard.rights'); end")
+	return "do " + dollar("declare who text; begin for who in select distinct case when x.grantee = 0 then 'public' "+
+		"else quote_ident(pg_get_userbyid(x.grantee)) end from pg_class c, aclexplode(c.relacl) x where c.oid = to_regclass("+
+		n+") and x.grantee <> c.relowner"+
+		" loop execute format('revoke all on table %s from %s', "+n+
+		", who); end loop; execute current_setting('lastboard.rights'); end")
 }
 
 // captureNumber notes the number that comes next in a column that numbers itself; i tells
 // the column from others.
 func captureNumber(t *schema.Table, c *schema.Column, i int) string {
-	return "do " + dollar(fmt.Sprintf("begin perform set_config('lastboard.number_%d', coalesce(cast(pg_sequence_last_value(cast(pg_get_serial_sequence(%s, %s) as regclass)) + 1 as text), ''), true); end", i, literal(name(t.Name)), literal(c.Name)))
+	return "do " + dollar(fmt.Sprintf("begin perform set_config('lastboard.number_%d', "+
+		"coalesce(cast(pg_sequence_last_value(cast(pg_get_serial_sequence(%s, %s) as regclass)) + 1 as text), ''), "+
+		"true); end", i, literal(name(t.Name)), literal(c.Name)))
 }
 
 func giveNumber(t *schema.Table, c *schema.Column, i int) string {
-	return "do " + dollar(fmt.Sprintf("declare n text := current_setting('lastboard.number_%d'); begin if n <> '' then execute format('alter table %%s alter column %%I restart with %%s', %s, %s, n); end if; end", i, literal(name(t.Name)), literal(c.Name)))
+	return "do " + dollar(fmt.Sprintf("declare n text := current_setting('lastboard.number_%d'); begin if n <> '' "+
+		"then execute format('alter table %%s alter column %%I restart with %%s', %s, %s, n); end if; end", i,
+		literal(name(t.Name)), literal(c.Name)))
 }
 
 // selectMore lists what a table has beyond its model and its rights.

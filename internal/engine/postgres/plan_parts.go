@@ -14,7 +14,8 @@ func (p *planner) renameParts() {
 	for _, k := range p.parts.RenamedKeys {
 		names = append(names, [2]string{k[0].Name, k[1].Name})
 	}
-	if a, b := p.Table.PrimaryKey, p.After.PrimaryKey; a != nil && planning.SameKey(a, b) && !schema.SameName(a.Name, b.Name) {
+	if a, b := p.Table.PrimaryKey, p.After.PrimaryKey; a != nil && planning.SameKey(a, b) &&
+		!schema.SameName(a.Name, b.Name) {
 		names = append(names, [2]string{a.Name, b.Name})
 	}
 	for _, k := range p.parts.RenamedChecks {
@@ -24,10 +25,12 @@ func (p *planner) renameParts() {
 		names = append(names, [2]string{k[0].Name, k[1].Name})
 	}
 	for _, n := range names {
-		p.alterTable(engine.Catalog, 0, "rename constraint "+n[0]+" to "+n[1], "rename constraint "+quote(n[0])+" to "+quote(n[1]))
+		p.alterTable(engine.Catalog, 0, "rename constraint "+n[0]+" to "+n[1],
+			"rename constraint "+quote(n[0])+" to "+quote(n[1]))
 	}
 	for _, x := range p.parts.RenamedIndexes {
-		s := p.Add(engine.Catalog, 0, "rename index "+x[0].Name+" to "+x[1].Name, "alter index "+beside(p.Table.Name, x[0].Name)+" rename to "+quote(x[1].Name))
+		s := p.Add(engine.Catalog, 0, "rename index "+x[0].Name+" to "+x[1].Name,
+			"alter index "+beside(p.Table.Name, x[0].Name)+" rename to "+quote(x[1].Name))
 		s.Lock, s.WritersWait, s.Strong = "none", engine.WaitNo, []string{}
 	}
 }

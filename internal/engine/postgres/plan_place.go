@@ -63,7 +63,8 @@ func (p *planner) addColumn(c *schema.Column) {
 	var after []string
 	if filled || !instantDefault(c) {
 		if c.Default != nil {
-			after = append(after, "alter table "+p.table()+" alter column "+quote(c.Name)+" set default "+defaultSQL(p.After, *c.Default))
+			after = append(after, "alter table "+p.table()+" alter column "+quote(c.Name)+" set default "+
+				defaultSQL(p.After, *c.Default))
 		}
 		def.Default = nil
 	}
@@ -79,11 +80,13 @@ func (p *planner) addColumn(c *schema.Column) {
 func (p *planner) ownSequence(c *schema.Column) []string {
 	seq := name(c.Options["sequence"])
 	list := []string{
-		"do " + dollar(fmt.Sprintf("begin execute format('alter sequence %%s owner to %%I', %s, (select pg_get_userbyid(relowner) from pg_class where oid = to_regclass(%s))); end", literal(seq), literal(p.table()))),
+		"do " + dollar(fmt.Sprintf("begin execute format('alter sequence %%s owner to %%I', %s, (select "+
+			"pg_get_userbyid(relowner) from pg_class where oid = to_regclass(%s))); end", literal(seq), literal(p.table()))),
 		"alter sequence " + seq + " owned by " + p.table() + "." + quote(c.Name),
 	}
 	if f, ok := p.FillOf(c); ok && f.Kept != nil {
-		list = append(list, "do "+dollar(fmt.Sprintf("begin perform setval(to_regclass(%s), n) from (select max(%s) as n from %s) as lastboard_rows where n > 0; end", literal(seq), quote(f.Kept.Column), name(f.Kept.Table))))
+		list = append(list, "do "+dollar(fmt.Sprintf("begin perform setval(to_regclass(%s), n) from (select max(%s) as "+
+			"n from %s) as lastboard_rows where n > 0; end", literal(seq), quote(f.Kept.Column), name(f.Kept.Table))))
 	}
 	return list
 }
@@ -112,7 +115,8 @@ func (p *planner) fill() {
 			p.fillNew()
 		}
 		rest := p.NoteKept(p.Added(), func(c *schema.Column) string { return c.Name })
-		s := p.Update("fill "+strings.Join(names, ", "), "update "+p.table()+" set "+strings.Join(sets, ", ")+" where "+engine.Range)
+		s := p.Update("fill "+strings.Join(names, ", "),
+			"update "+p.table()+" set "+strings.Join(sets, ", ")+" where "+engine.Range)
 		s.Preview = p.PreviewAdded()
 		if p.Cursor(p.Table) == nil && !p.Short(updateRate) {
 			p.walkPlaces(s, names, values)
@@ -137,12 +141,15 @@ func (p *planner) walkPlaces(s *engine.Step, names, values []string) {
 	}
 	update, _, _ := strings.Cut(s.SQL[0], " where ")
 	p.InBatches(s, &engine.Batch{
-		Keys:  []string{"ctid"},
-		Upper: "select '(' || pg_relation_size(to_regclass(" + literal(p.table()) + ")) / current_setting('block_size')::bigint || ',0)'",
-		Next:  "select cast(max(ctid) as text) from (select ctid from " + p.table() + " where " + engine.Range + " limit ? + 1) b having max(ctid) is not null",
-		Do:    []string{update + " where " + engine.Range + " and (" + strings.Join(empty, " or ") + ")"},
+		Keys: []string{"ctid"},
+		Upper: "select '(' || pg_relation_size(to_regclass(" + literal(p.table()) +
+			")) / current_setting('block_size')::bigint || ',0)'",
+		Next: "select cast(max(ctid) as text) from (select ctid from " + p.table() + " where " + engine.Range +
+			" limit ? + 1) b having max(ctid) is not null",
+		Do: []string{update + " where " + engine.Range + " and (" + strings.Join(empty, " or ") + ")"},
 	})
-	p.Add(engine.Backfill, scanRate, "fill rows that were moved meanwhile", update+" where "+strings.Join(missed, " or ")).Alone = true
+	p.Add(engine.Backfill, scanRate, "fill rows that were moved meanwhile",
+		update+" where "+strings.Join(missed, " or ")).Alone = true
 }
 
 // filling gives what existing rows get in an added column, as SQL; ok is false when the
@@ -210,12 +217,16 @@ func (p *planner) fillNew() {
 			}
 		}
 		insert = append(insert, "if "+column+" is null then "+column+" := "+value+"; end if;")
-		update = append(update, "if pg_catalog.record_image_eq(row("+column+"), row(old."+quote(c.Name)+")) and ("+strings.Join(changed, " or ")+") then "+column+" := "+value+"; end if;")
+		update = append(update, "if pg_catalog.record_image_eq(row("+column+"), row(old."+quote(c.Name)+")) and ("+
+			strings.Join(changed, " or ")+") then "+column+" := "+value+"; end if;")
 	}
 	s := p.Add(engine.Sync, 0, "fill rows that are written meanwhile",
-		"create or replace function "+function+"() returns trigger language plpgsql set search_path from current as "+dollar("begin if tg_op = 'INSERT' then "+
-			strings.Join(insert, " ")+" else "+strings.Join(update, " ")+" end if; return new; end"),
-		"create or replace trigger "+quote(trigger)+" before insert or update on "+p.table()+" for each row when (coalesce(current_setting('lastboard.writes', true), '') <> 'on') execute function "+function+"()",
+		"create or replace function "+function+"() returns trigger language plpgsql set search_path from current as "+
+			dollar("begin if tg_op = 'INSERT' then "+
+				strings.Join(insert, " ")+" else "+strings.Join(update, " ")+" end if; return new; end"),
+		"create or replace trigger "+quote(trigger)+" before insert or update on "+p.table()+
+			" for each row when (coalesce(current_setting('lastboard.writes', true), '') <> 'on') execute function "+function+
+			"()",
 		"alter table "+p.table()+" enable always trigger "+quote(trigger))
 	s.Lock, s.Strong = lockWriters, []string{p.Table.Name}
 	s.Why = "an application that does not know the column yet leaves it out"
@@ -238,7 +249,8 @@ func (p *planner) newValue(column string) string {
 }
 
 func (p *planner) fillEnd() []string {
-	return []string{"drop trigger if exists " + quote(p.fillTrigger()) + " on " + p.table(), "drop function if exists " + name(p.fillFunction()) + "()"}
+	return []string{"drop trigger if exists " + quote(p.fillTrigger()) + " on " + p.table(),
+		"drop function if exists " + name(p.fillFunction()) + "()"}
 }
 
 // addAgain lists columns of after that have the name of one that is dropped.
@@ -255,7 +267,8 @@ func (p *planner) addAgain() []*schema.Column {
 func (p *planner) fillAgain(list []*schema.Column) {
 	for _, c := range list {
 		if _, ok := p.filling(c); ok {
-			p.Fail(&engine.Refused{Message: fmt.Sprintf("column %s is dropped and added with values for its rows in one statement", c.Name), Cure: "do it in two statements, or set the type or the expression of the column"})
+			p.Fail(&engine.Refused{Message: fmt.Sprintf("column %s is dropped and added with values for its rows in one "+
+				"statement", c.Name), Cure: "do it in two statements, or set the type or the expression of the column"})
 		}
 	}
 }

@@ -81,13 +81,15 @@ func (d *database) Schema(ctx context.Context) (*schema.Schema, error) {
 // HasTable implements engine.Database.
 func (d *database) HasTable(ctx context.Context, table string) (bool, error) {
 	ns, n := d.split(table)
-	r, err := d.Query(ctx, "select 1 from pg_class c join pg_namespace n on n.oid = c.relnamespace where n.nspname = ? and c.relname = ? and c.relkind in ('r', 'p')", ns, n)
+	r, err := d.Query(ctx, "select 1 from pg_class c join pg_namespace n on n.oid = c.relnamespace where n.nspname = "+
+		"? and c.relname = ? and c.relkind in ('r', 'p')", ns, n)
 	return err == nil && len(r.Values) > 0, err
 }
 
 // Count counts a small table, and takes the engine's own estimate for a large one.
 func (d *database) Count(ctx context.Context, table string, size bool) (rows, bytes int64, err error) {
-	r, err := d.Query(ctx, "select greatest(reltuples, 0)::bigint, relpages, pg_table_size(oid) from pg_class where oid = to_regclass(?)", name(table))
+	r, err := d.Query(ctx, "select greatest(reltuples, 0)::bigint, relpages, pg_table_size(oid) from pg_class where "+
+		"oid = to_regclass(?)", name(table))
 	if err != nil || len(r.Values) == 0 {
 		return 0, 0, err
 	}
@@ -110,7 +112,8 @@ func (d *database) CountAll(ctx context.Context, tables []string) (rows, bytes m
 		for i, t := range chunk {
 			list[i] = "(" + literal(t) + ", " + literal(name(t)) + ")"
 		}
-		r, err := d.Query(ctx, "select v.n, greatest(c.reltuples, 0)::bigint, c.relpages, pg_table_size(c.oid) from (values "+strings.Join(list, ", ")+") v(n, q) join pg_class c on c.oid = to_regclass(v.q)")
+		r, err := d.Query(ctx, "select v.n, greatest(c.reltuples, 0)::bigint, c.relpages, pg_table_size(c.oid) from (values "+
+			strings.Join(list, ", ")+") v(n, q) join pg_class c on c.oid = to_regclass(v.q)")
 		if err != nil {
 			return nil, nil, err
 		}
@@ -196,7 +199,8 @@ func (d *database) Exec(ctx context.Context, sql string) error {
 }
 
 // Lend implements engine.Database: the table is a temporary one.
-func (d *database) Lend(ctx context.Context, statements []string, insert string, rows func(add func([]any) error) error) error {
+func (d *database) Lend(ctx context.Context, statements []string, insert string,
+	rows func(add func([]any) error) error) error {
 	for _, s := range statements {
 		if _, err := exec(ctx, d.conn, s, nil); err != nil {
 			return err
@@ -236,7 +240,8 @@ func (d *database) Own(ctx context.Context) ([]engine.OwnObject, error) {
 	var list []engine.OwnObject
 	for _, v := range r.Values {
 		o := engine.OwnObject{Kind: text(v[0]), Name: text(v[2]), Table: text(v[4]), Off: yes(v[5])}
-		o.Mirrors = strings.HasPrefix(o.Name, firstTrigger) || strings.HasPrefix(o.Name, lastTrigger) && !strings.HasSuffix(o.Name, "_fill")
+		o.Mirrors = strings.HasPrefix(o.Name, firstTrigger) || strings.HasPrefix(o.Name, lastTrigger) &&
+			!strings.HasSuffix(o.Name, "_fill")
 		ns, on := text(v[1]), quote(text(v[3]))+"."+quote(o.Table)
 		there := quote(ns) + "." + quote(o.Name)
 		switch o.Kind {

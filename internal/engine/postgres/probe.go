@@ -42,13 +42,15 @@ func (d *database) Probe(ctx context.Context) (engine.Trial, error) {
 	if err != nil {
 		return nil, errors.Join(err, conn.Close(ctx))
 	}
-	t := &trial{d: d, conn: conn, base: base, made: map[string]bool{}, places: map[string]bool{}, left: map[string][]*schema.ForeignKey{}, probing: true}
+	t := &trial{d: d, conn: conn, base: base, made: map[string]bool{}, places: map[string]bool{},
+		left: map[string][]*schema.ForeignKey{}, probing: true}
 	return t.open(ctx)
 }
 
 // clearProbe takes away what a probe has made, or one that died has left.
 func clearProbe(ctx context.Context, conn *pgconn.PgConn) error {
-	r, err := query(ctx, conn, "select nspname from pg_namespace where nspname ~ '^"+scratch+"' and nspowner = (select oid from pg_roles where rolname = current_user)", nil)
+	r, err := query(ctx, conn, "select nspname from pg_namespace where nspname ~ '^"+scratch+
+		"' and nspowner = (select oid from pg_roles where rolname = current_user)", nil)
 	if err != nil {
 		return err
 	}
@@ -61,7 +63,8 @@ func clearProbe(ctx context.Context, conn *pgconn.PgConn) error {
 }
 
 // strength orders the locks of tables (the manual, 13.3.1).
-var strength = []string{"none", "access share", "row share", "row exclusive", "share update exclusive", "share", "share row exclusive", "exclusive", "access exclusive"}
+var strength = []string{"none", "access share", "row share", "row exclusive", "share update exclusive", "share",
+	"share row exclusive", "exclusive", "access exclusive"}
 
 // seen is what a step did to its table.
 type seen struct {
@@ -96,7 +99,8 @@ func (t *trial) probe(ctx context.Context, s *engine.Step, statements []string) 
 // believe corrects a step by what was seen. Reading under a lock that keeps nobody
 // waiting is no harm, and rows that are written were not there to be seen.
 func (t *trial) believe(s *engine.Step, all seen) {
-	if all.lock == "" || s.Kind == engine.Backfill || s.Kind == engine.ProofOf || s.Outside != nil && s.Kind == engine.Build {
+	if all.lock == "" || s.Kind == engine.Backfill || s.Kind == engine.ProofOf || s.Outside != nil &&
+		s.Kind == engine.Build {
 		return
 	}
 	if slices.Index(strength, all.lock) >= slices.Index(strength, lockShared) {
@@ -106,9 +110,11 @@ func (t *trial) believe(s *engine.Step, all seen) {
 	}
 	switch {
 	case all.rewrites && !s.Rewrites:
-		s.Rewrites, s.Kind, s.Why = true, engine.Rewrite, "the server has shown on an empty copy that it writes every row anew"
+		s.Rewrites, s.Kind, s.Why = true, engine.Rewrite,
+			"the server has shown on an empty copy that it writes every row anew"
 	case !all.rewrites && s.Rewrites && s.Kind == engine.Rewrite && s.Outside == nil:
-		s.Rewrites, s.Kind, s.Why = false, engine.Catalog, "the server has shown on an empty copy that it changes the catalog alone"
+		s.Rewrites, s.Kind, s.Why = false, engine.Catalog,
+			"the server has shown on an empty copy that it changes the catalog alone"
 		s.Seconds, s.WritersWait = 0, engine.WaitBriefly
 	case all.scanned && s.Kind == engine.Catalog:
 		s.Kind, s.Why = engine.Scan, "the server has shown on an empty copy that it reads every row"
@@ -136,7 +142,8 @@ func (t *trial) watched(ctx context.Context, s *engine.Step, statements []string
 	oid := ""
 	if s.Table != "" {
 		ns, n := t.d.split(s.Table)
-		r, err := query(ctx, t.conn, "select c.oid from pg_class c join pg_namespace n on n.oid = c.relnamespace where n.nspname = ? and c.relname = ?", []any{scratch + ns, n})
+		r, err := query(ctx, t.conn, "select c.oid from pg_class c join pg_namespace n on n.oid = c.relnamespace where "+
+			"n.nspname = ? and c.relname = ?", []any{scratch + ns, n})
 		if err != nil {
 			return out, err
 		}
@@ -173,7 +180,8 @@ func (t *trial) watched(ctx context.Context, s *engine.Step, statements []string
 	}
 	if before != nil && after != nil {
 		gone := number(after[0]) == 0
-		out.rewrites, out.scanned = !gone && number(before[0]) != number(after[0]), !gone && number(after[1]) > number(before[1])
+		out.rewrites, out.scanned = !gone && number(before[0]) != number(after[0]),
+			!gone && number(after[1]) > number(before[1])
 		out.lock = strongest(text(after[2]))
 	}
 	_, err = command(ctx, t.conn, "commit")

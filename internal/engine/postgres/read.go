@@ -84,7 +84,8 @@ type memory struct{ last *schema.Schema }
 type reading = func(context.Context, string, ...any) (*engine.Rows, error)
 
 func (m *memory) read(ctx context.Context, query reading, home string) (*schema.Schema, error) {
-	s, err := (&reader{query: query, where: users, spell: func(ns, n string) string { return spell(home, ns, n) }}).read(ctx)
+	s, err := (&reader{query: query, where: users, spell: func(ns, n string) string { return spell(home, ns, n) }}).read(
+		ctx)
 	if err != nil {
 		return nil, fmt.Errorf("reading the tables: %w", err)
 	}
@@ -130,12 +131,14 @@ type reader struct {
 }
 
 func (r *reader) read(ctx context.Context) (*schema.Schema, error) {
-	r.schema, r.tables, r.columns, r.views = &schema.Schema{}, map[int64]*schema.Table{}, map[int64]map[string]*schema.Column{}, map[int64]*schema.View{}
+	r.schema, r.tables, r.columns, r.views = &schema.Schema{}, map[int64]*schema.Table{},
+		map[int64]map[string]*schema.Column{}, map[int64]*schema.View{}
 	for _, part := range []struct {
 		sql string
 		row func([]any)
 	}{
-		{selectTables, r.table}, {selectViews, r.view}, {selectColumns, r.column}, {selectConstraints, r.constraint}, {selectIndexes, r.index},
+		{selectTables, r.table}, {selectViews, r.view}, {selectColumns, r.column}, {selectConstraints, r.constraint},
+		{selectIndexes, r.index},
 		{selectTriggers, r.trigger}, {selectPolicies, r.policy},
 	} {
 		sql := strings.ReplaceAll(part.sql, "{where}", r.where)
@@ -326,7 +329,8 @@ func (r *reader) constraint(v []any) {
 		if _, columns, ok := strings.Cut(definition, "SET NULL ("); ok {
 			options["set null"], _, _ = strings.Cut(columns, ")")
 		}
-		k := &schema.ForeignKey{Name: conname, Columns: r.names(oid, v[3]), OnDelete: acts[text(v[6])], OnUpdate: acts[text(v[7])], Options: some(options)}
+		k := &schema.ForeignKey{Name: conname, Columns: r.names(oid, v[3]),
+			OnDelete: acts[text(v[6])], OnUpdate: acts[text(v[7])], Options: some(options)}
 		if other := r.tables[number(v[4])]; other != nil {
 			k.Table, k.References = other.Name, r.names(number(v[4]), v[5])
 		} else {

@@ -94,14 +94,16 @@ func (r *renderer) expr(e sqltext.Expr, place int) string {
 		}
 		return planning.Wrap(r.expr(e.X, bindOther)+planning.Not(e.Not)+" in ("+list+")", bindLike, place)
 	case *sqltext.Between:
-		text := r.expr(e.X, bindOther) + planning.Not(e.Not) + " between " + r.expr(e.Low, bindOther) + " and " + r.expr(e.High, bindOther)
+		text := r.expr(e.X, bindOther) + planning.Not(e.Not) + " between " + r.expr(e.Low, bindOther) + " and " +
+			r.expr(e.High, bindOther)
 		return planning.Wrap(text, bindLike, place)
 	case *sqltext.Like:
 		escape := "''"
 		if e.Escape != nil {
 			escape = r.expr(e.Escape, bindOther)
 		}
-		return planning.Wrap(r.expr(e.X, bindOther)+planning.Not(e.Not)+" like "+r.expr(e.Pattern, bindOther)+" escape "+escape, bindLike, place)
+		return planning.Wrap(r.expr(e.X, bindOther)+planning.Not(e.Not)+" like "+r.expr(e.Pattern, bindOther)+" escape "+
+			escape, bindLike, place)
 	case *sqltext.Collate:
 		return planning.Wrap(r.expr(e.X, bindCollate)+" collate "+quote(e.Name), bindCollate, place)
 	}
@@ -166,7 +168,8 @@ func (r *renderer) narrow(e sqltext.Expr) bool {
 			return false
 		}
 		c := r.Table.Column(e.Column)
-		return c != nil && r.Value == nil && (c.Type.Name == "integer" && !c.Type.Unsigned || c.Type.Name == "smallint" || c.Type.Name == "tinyint")
+		return c != nil && r.Value == nil && (c.Type.Name == "integer" && !c.Type.Unsigned || c.Type.Name == "smallint" ||
+			c.Type.Name == "tinyint")
 	}
 	return false
 }

@@ -68,7 +68,8 @@ func (r *renderer) convertible(e *sqltext.Cast, x string) string {
 	}
 	s := "cast(" + x + " as text)"
 	date := "substring(" + s + " from 1 for 10)"
-	day := "case when " + date + ` ~ '^[0-9]{4}-(0[1-9]|1[0-2])-[0-9]{2}$' then cast(substring(` + date + " from 9) as integer) between 1 and extract(day from cast(substring(" +
+	day := "case when " + date + ` ~ '^[0-9]{4}-(0[1-9]|1[0-2])-[0-9]{2}$' then cast(substring(` + date +
+		" from 9) as integer) between 1 and extract(day from cast(substring(" +
 		date + " from 1 for 8) || '01' as date) + interval '1 month' - interval '1 day') else false end"
 	switch t := e.Type; {
 	case t.IsInteger():
@@ -80,7 +81,8 @@ func (r *renderer) convertible(e *sqltext.Cast, x string) string {
 	case t.Name == "date":
 		return day + " and (char_length(" + s + ") = 10 or substring(" + s + " from 12) ~ " + timePattern + ")"
 	case t.Name == "timestamp", t.Name == "timestamp with time zone":
-		return day + " and (char_length(" + s + ") = 10 or substring(" + s + " from 11 for 1) in (' ', 'T') and substring(" + s + " from 12) ~ " + timePattern + ")"
+		return day + " and (char_length(" + s + ") = 10 or substring(" + s + " from 11 for 1) in (' ', 'T') and substring(" +
+			s + " from 12) ~ " + timePattern + ")"
 	case t.Name == "time":
 		return s + " ~ " + timePattern
 	case t.Name == "uuid":

@@ -17,7 +17,8 @@ func (d *database) mayTry(ctx context.Context) error {
 		return err
 	}
 	user, database := text(r.Values[0][1]), text(r.Values[0][2])
-	return d.cannot("user "+user+" may not make a schema in database "+database+", for the ledger and for the empty copies on which steps are tried",
+	return d.cannot("user "+user+" may not make a schema in database "+database+
+		", for the ledger and for the empty copies on which steps are tried",
 		"grant create on database "+quote(database)+" to "+quote(user), nil)
 }
 
@@ -27,13 +28,15 @@ func (d *database) mayChange(ctx context.Context, base *schema.Schema, c *schema
 		if base.Table(n) == nil {
 			continue
 		}
-		r, err := d.Query(ctx, "select pg_has_role(relowner, 'usage'), pg_get_userbyid(relowner), current_user from pg_class where oid = to_regclass(?)", name(n))
+		r, err := d.Query(ctx, "select pg_has_role(relowner, 'usage'), pg_get_userbyid(relowner), current_user from "+
+			"pg_class where oid = to_regclass(?)", name(n))
 		if err != nil {
 			return err
 		}
 		if len(r.Values) > 0 && !yes(r.Values[0][0]) {
 			owner, user := text(r.Values[0][1]), text(r.Values[0][2])
-			return &engine.Refused{Message: "table " + n + " belongs to " + owner + ", and user " + user + " may not change it", Cure: "grant " + quote(owner) + " to " + quote(user) + ", or connect as " + owner}
+			return &engine.Refused{Message: "table " + n + " belongs to " + owner + ", and user " + user + " may not change it",
+				Cure: "grant " + quote(owner) + " to " + quote(user) + ", or connect as " + owner}
 		}
 	}
 	if c.Table != nil && reorders(c.Table) {
@@ -49,7 +52,8 @@ func (d *database) mayChange(ctx context.Context, base *schema.Schema, c *schema
 		return err
 	}
 	user := text(r.Values[0][1])
-	return &engine.Refused{Message: "user " + user + " may make nothing in schema " + d.home, Cure: "grant create on schema " + quote(d.home) + " to " + quote(user)}
+	return &engine.Refused{Message: "user " + user + " may make nothing in schema " + d.home,
+		Cure: "grant create on schema " + quote(d.home) + " to " + quote(user)}
 }
 
 // mayCopy asserts that a table has nothing that a copy of it would lose.
@@ -62,14 +66,18 @@ func (d *database) mayCopy(ctx context.Context, table string) error {
 	for i, v := range r.Values {
 		list[i] = text(v[0])
 	}
-	return &engine.Refused{Message: "a copy of table " + table + " with its columns in another order would lose " + strings.Join(list, ", "), Cure: "leave out rebuild: the column then stands last"}
+	return &engine.Refused{Message: "a copy of table " + table + " with its columns in another order would lose " +
+		strings.Join(list, ", "), Cure: "leave out rebuild: the column then stands last"}
 }
 
 // makes reports whether a statement makes a table or an index in the schema of the
 // tables.
 func makes(sql string) bool {
-	return strings.HasPrefix(sql, "create table ") && !strings.HasPrefix(sql, "create table "+quote(own)+".") || strings.HasPrefix(sql, "create index ") || strings.HasPrefix(sql, "create unique index ") ||
-		strings.HasPrefix(sql, "create view ") || strings.HasPrefix(sql, "alter table ") && strings.Contains(sql, " add constraint ") && (strings.Contains(sql, " unique ") || strings.Contains(sql, " primary key "))
+	return strings.HasPrefix(sql, "create table ") && !strings.HasPrefix(sql, "create table "+quote(own)+".") ||
+		strings.HasPrefix(sql, "create index ") || strings.HasPrefix(sql, "create unique index ") ||
+		strings.HasPrefix(sql, "create view ") || strings.HasPrefix(sql, "alter table ") &&
+		strings.Contains(sql, " add constraint ") && (strings.Contains(sql, " unique ") ||
+		strings.Contains(sql, " primary key "))
 }
 
 // selectAlong lists what the server lets go with a column though no model holds it: rights

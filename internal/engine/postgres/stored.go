@@ -168,7 +168,8 @@ func (s *spelling) typeName() string {
 	for {
 		t := s.next()
 		switch {
-		case t.Kind == sqltext.Word && (len(words) == 0 || slices.Contains([]string{"varying", "precision", "with", "without", "time", "zone"}, t.Value)):
+		case t.Kind == sqltext.Word && (len(words) == 0 ||
+			slices.Contains([]string{"varying", "precision", "with", "without", "time", "zone"}, t.Value)):
 			words = append(words, t.Value)
 		case t.Text == "[" && s.ahead("[", "]"):
 			words = append(words, "[]")
@@ -210,7 +211,8 @@ func recast(t sqltext.Token, text, to string) (string, bool) {
 		return "time " + text, true
 	case t.Kind == sqltext.Number && slices.Contains([]string{"numeric", "integer", "bigint", "smallint"}, to):
 		return text, true
-	case strings.HasPrefix(text, "(") && numberInside(text) && (to == "numeric" || to == "bigint" || to == "smallint" || to == "double precision" || to == "real"):
+	case strings.HasPrefix(text, "(") && numberInside(text) &&
+		(to == "numeric" || to == "bigint" || to == "smallint" || to == "double precision" || to == "real"):
 		return strings.Trim(text, "()"), true
 	case !strings.Contains(to, "…"):
 		if _, ok := sqltext.ParseType(to); ok && slices.Contains(sqltext.TypeNames(), to) {

@@ -50,7 +50,8 @@ func (d *database) Trial(ctx context.Context) (engine.Trial, error) {
 	if err != nil {
 		return nil, err
 	}
-	t := &trial{d: d, conn: conn, base: base, made: map[string]bool{}, places: map[string]bool{}, left: map[string][]*schema.ForeignKey{}}
+	t := &trial{d: d, conn: conn, base: base, made: map[string]bool{}, places: map[string]bool{},
+		left: map[string][]*schema.ForeignKey{}}
 	if err := script(ctx, conn, "begin; set local lock_timeout = '2s'; set local lastboard.writes = 'on'"); err != nil {
 		return nil, errors.Join(err, t.Close())
 	}
@@ -97,7 +98,8 @@ func (t *trial) there(sql string) string {
 		switch {
 		case tok.Kind != sqltext.Quoted && tok.Kind != sqltext.Word || i+1 >= len(tokens):
 			continue
-		case tokens[i+1].Is(".") && !follows(tokens, i, ".") && !follows(tokens, i, "collate") && t.stands(tok.Value), follows(tokens, i, "schema") && t.stands(tok.Value):
+		case tokens[i+1].Is(".") && !follows(tokens, i, ".") && !follows(tokens, i, "collate") && t.stands(tok.Value),
+			follows(tokens, i, "schema") && t.stands(tok.Value):
 		case follows(tokens, i, "exists") && t.stands(tok.Value) && strings.HasPrefix(strings.ToLower(sql), "drop schema"):
 		default:
 			continue
@@ -157,7 +159,8 @@ func (t *trial) reads(ctx context.Context, v *schema.View) error {
 	for _, row := range r.Values {
 		n := text(row[0])
 		if t.first.Table(n) != nil && t.base.Table(n) == nil || t.first.View(n) != nil && t.base.View(n) == nil {
-			return &engine.Refused{Message: "view " + v.Name + " reads " + n + ", which is not there any more", Cure: "name what it is called by now"}
+			return &engine.Refused{Message: "view " + v.Name + " reads " + n + ", which is not there any more",
+				Cure: "name what it is called by now"}
 		}
 	}
 	return nil
@@ -181,7 +184,8 @@ func (t *trial) restores(ctx context.Context, c *schema.Change) error {
 			"drop table " + probe,
 		} {
 			if _, err := exec(ctx, t.conn, t.there(sql), nil); err != nil {
-				return &engine.Refused{Message: fmt.Sprintf("the way back could not compute column %s: %s", column, message(err)), Cure: "write another restore using, with a cast if need be"}
+				return &engine.Refused{Message: fmt.Sprintf("the way back could not compute column %s: %s", column, message(err)),
+					Cure: "write another restore using, with a cast if need be"}
 			}
 		}
 	}
@@ -196,10 +200,11 @@ func (t *trial) Broken(context.Context, []string) ([]string, error) { return nil
 // trusted runs nothing of a routine when it is made.
 func (t *trial) natives() planning.Native {
 	return planning.Native{
-		Creates: []string{"table", "index", "view", "function", "procedure", "trigger", "type", "domain", "sequence", "rule", "policy"},
-		Alters:  []string{"table", "view", "index", "trigger", "policy", "rule", "column"},
-		Drops:   []string{"table", "view", "trigger", "policy", "rule"},
-		Never:   []string{"concurrently", "tablespace", "soname", "owner", "publication", "subscription", "extension"},
+		Creates: []string{"table", "index", "view", "function", "procedure", "trigger", "type", "domain", "sequence", "rule",
+			"policy"},
+		Alters: []string{"table", "view", "index", "trigger", "policy", "rule", "column"},
+		Drops:  []string{"table", "view", "trigger", "policy", "rule"},
+		Never:  []string{"concurrently", "tablespace", "soname", "owner", "publication", "subscription", "extension"},
 		There: func(n string) bool {
 			return t.made[n] || t.base.Table(n) != nil && t.made[t.base.Table(n).Name]
 		},
@@ -246,26 +251,30 @@ func (t *trial) step(ctx context.Context, s *engine.Step) error {
 	}
 	ns, n := t.d.split(s.Table)
 	if key := scratch + ns + "." + n; before[key] != "" && before[key] != after[key] && after[key] != "" && !s.Rewrites {
-		s.Rewrites, s.Kind, s.Why = true, engine.Rewrite, "the server has shown on an empty copy that it writes every row anew"
+		s.Rewrites, s.Kind, s.Why = true, engine.Rewrite,
+			"the server has shown on an empty copy that it writes every row anew"
 		s.Seconds = float64(s.Rows) / rewriteRate
 	}
 	return nil
 }
 
 func (t *trial) wouldNot(s *engine.Step, err error) error {
-	return &engine.Refused{Message: fmt.Sprintf("PostgreSQL would not %s: %s", s.What, strings.ReplaceAll(message(err), scratch+t.d.home+".", ""))}
+	return &engine.Refused{Message: fmt.Sprintf("PostgreSQL would not %s: %s", s.What,
+		strings.ReplaceAll(message(err), scratch+t.d.home+".", ""))}
 }
 
 // writes reports whether a statement writes rows.
 func writes(sql string) bool {
 	word, _, _ := strings.Cut(sql, " ")
-	return word == "insert" || word == "update" || word == "delete" || word == "with" && strings.Contains(sql, "insert into")
+	return word == "insert" || word == "update" || word == "delete" || word == "with" &&
+		strings.Contains(sql, "insert into")
 }
 
 // files gives the files of the trial's tables: one that changes shows that the server
 // writes every row anew.
 func (t *trial) files(ctx context.Context) (map[string]string, error) {
-	r, err := query(ctx, t.conn, "select n.nspname || '.' || c.relname, c.relfilenode from pg_class c join pg_namespace n on n.oid = c.relnamespace where n.nspname like 'lastboard\\_trial\\_%' and c.relkind = 'r'", nil)
+	r, err := query(ctx, t.conn, "select n.nspname || '.' || c.relname, c.relfilenode from pg_class c join "+
+		"pg_namespace n on n.oid = c.relnamespace where n.nspname like 'lastboard\\_trial\\_%' and c.relkind = 'r'", nil)
 	if err != nil {
 		return nil, err
 	}

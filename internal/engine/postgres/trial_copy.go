@@ -32,7 +32,8 @@ func (t *trial) need(ctx context.Context, c *schema.Change, steps []*engine.Step
 					continue
 				}
 				words[tok.Value] = true
-				if i+2 < len(tokens) && tokens[i+1].Is(".") && (tok.Value == own || strings.HasPrefix(tok.Value, engine.Prefix+"kept_")) {
+				if i+2 < len(tokens) && tokens[i+1].Is(".") &&
+					(tok.Value == own || strings.HasPrefix(tok.Value, engine.Prefix+"kept_")) {
 					if err := t.kept(ctx, kept, tok.Value, tokens[i+2].Value); err != nil {
 						return err
 					}
@@ -151,7 +152,8 @@ func (t *trial) make(ctx context.Context, table *schema.Table) error {
 
 // follower makes a trigger that lets kept values follow their rows, with its function.
 func (t *trial) follower(ctx context.Context, tr *schema.Trigger, kept string) error {
-	for _, sql := range []string{function(kept+goneSuffix, ""), function(kept+movedSuffix, ""), function(kept+"_new", ""), function(kept+cameSuffix, ""), tr.SQL} {
+	for _, sql := range []string{function(kept+goneSuffix, ""), function(kept+movedSuffix, ""), function(kept+"_new", ""),
+		function(kept+cameSuffix, ""), tr.SQL} {
 		if _, err := exec(ctx, t.conn, t.there(sql), nil); err != nil {
 			return err
 		}
@@ -191,7 +193,8 @@ func (t *trial) view(ctx context.Context, v *schema.View) error {
 		}
 	}
 	for _, other := range t.base.Views {
-		if other != v && mentions(v.Query, map[string]bool{strings.ToLower(tableOf(&schema.Table{Name: other.Name}).Name): true}) {
+		if other != v && mentions(v.Query, map[string]bool{strings.ToLower(
+			tableOf(&schema.Table{Name: other.Name}).Name): true}) {
 			if err := t.view(ctx, other); err != nil {
 				return err
 			}
@@ -215,7 +218,8 @@ func (t *trial) kept(ctx context.Context, known map[string]*schema.Schema, ns, n
 		return nil
 	}
 	if known[ns] == nil {
-		real, err := (&reader{query: t.d.Query, where: "n.nspname = " + literal(ns), spell: func(_, x string) string { return ns + "." + x }}).read(ctx)
+		real, err := (&reader{query: t.d.Query, where: "n.nspname = " + literal(ns),
+			spell: func(_, x string) string { return ns + "." + x }}).read(ctx)
 		if err != nil {
 			return err
 		}

@@ -26,7 +26,8 @@ func (t *trial) place(ctx context.Context, ns string) error {
 
 // read takes in what the steps have led to.
 func (t *trial) read(ctx context.Context, c *schema.Change) error {
-	where := "n.nspname like 'lastboard\\_trial\\_%' and n.nspname <> 'lastboard_trial_lastboard' and n.nspname !~ '^lastboard_trial_lastboard_' and c.relname !~ '^lastboard_'"
+	where := "n.nspname like 'lastboard\\_trial\\_%' and n.nspname <> 'lastboard_trial_lastboard' and n.nspname !~ " +
+		"'^lastboard_trial_lastboard_' and c.relname !~ '^lastboard_'"
 	r := &reader{
 		query: func(ctx context.Context, sql string, args ...any) (*engine.Rows, error) {
 			rows, err := query(ctx, t.conn, sql, args)
@@ -98,7 +99,8 @@ func (t *trial) likeBefore(c *schema.Change, table *schema.Table) {
 	}
 	table.ForeignKeys = append(table.ForeignKeys, t.left[table.Name]...)
 	slices.SortFunc(table.ForeignKeys, func(a, b *schema.ForeignKey) int { return strings.Compare(a.Name, b.Name) })
-	if x := c.Table; before == nil && x != nil && x.After != nil && x.Rows != nil && schema.SameName(x.After.Name, table.Name) {
+	if x := c.Table; before == nil && x != nil && x.After != nil && x.Rows != nil &&
+		schema.SameName(x.After.Name, table.Name) {
 		// A table that comes back brings its triggers and sequences along, which it does not have
 		// in the trial.
 		table.Triggers = x.After.Triggers
@@ -174,7 +176,8 @@ func (t *trial) needed(ctx context.Context, c *schema.TableChange) ([]string, er
 		return nil, err
 	}
 	for _, x := range names { // the trial knows what planned changes have done to views and triggers
-		if !strings.HasPrefix(x, "view ") && !strings.HasPrefix(x, "trigger ") && !strings.HasPrefix(x, "materialized view ") {
+		if !strings.HasPrefix(x, "view ") && !strings.HasPrefix(x, "trigger ") &&
+			!strings.HasPrefix(x, "materialized view ") {
 			add(x)
 		}
 	}

@@ -57,11 +57,13 @@ func dollar(body string) string {
 }
 
 // declared are the portable types that have another name on PostgreSQL.
-var declared = map[string]string{"char": "character", "time": "time without time zone", "timestamp": "timestamp without time zone",
-	"binary": "bytea", "varbinary": "bytea", "blob": "bytea", "enum": "text", "tinyint": "smallint"}
+var declared = map[string]string{"char": "character", "time": "time without time zone",
+	"timestamp": "timestamp without time zone",
+	"binary":    "bytea", "varbinary": "bytea", "blob": "bytea", "enum": "text", "tinyint": "smallint"}
 
 // wider are the types that hold an unsigned one.
-var wider = map[string]string{"tinyint": "smallint", "smallint": "integer", "integer": "bigint", "bigint": "numeric(20,0)"}
+var wider = map[string]string{"tinyint": "smallint", "smallint": "integer", "integer": "bigint",
+	"bigint": "numeric(20,0)"}
 
 // declaration gives the type as it stands in a statement.
 func declaration(c *schema.Column) string {
@@ -111,7 +113,8 @@ func bare(t sqltext.Type) string {
 
 // readTypes are PostgreSQL's names of portable types, as format_type gives them.
 var readTypes = map[string]string{
-	"character": "char", "time without time zone": "time", "timestamp without time zone": "timestamp", "bytea": "blob", "character varying": "varchar",
+	"character": "char", "time without time zone": "time", "timestamp without time zone": "timestamp", "bytea": "blob",
+	"character varying": "varchar",
 }
 
 // readType gives the type that format_type's text stands for, and the text itself
@@ -128,7 +131,8 @@ func readType(text string) (t sqltext.Type, spelled string) {
 	if text == "character varying" {
 		return sqltext.Type{Name: "text"}, text
 	}
-	if t, ok := sqltext.ParseType(candidate); ok && !t.Native && typeSQL(t) == strings.Replace(text, "character varying", "varchar", 1) {
+	if t, ok := sqltext.ParseType(candidate); ok && !t.Native &&
+		typeSQL(t) == strings.Replace(text, "character varying", "varchar", 1) {
 		return t, ""
 	}
 	return sqltext.Type{Name: text, Native: true}, ""
@@ -165,8 +169,9 @@ func limit(t sqltext.Type, column string) string {
 // integerRange is the least and the greatest value of each integer type, signed and
 // unsigned.
 var integerRange = map[string][4]string{
-	"tinyint": {"-128", "127", "0", "255"}, "smallint": {"-32768", "32767", "0", "65535"}, "integer": {"-2147483648", "2147483647", "0", "4294967295"},
-	"bigint": {"-9223372036854775808", "9223372036854775807", "0", "18446744073709551615"},
+	"tinyint": {"-128", "127", "0", "255"}, "smallint": {"-32768", "32767", "0", "65535"},
+	"integer": {"-2147483648", "2147483647", "0", "4294967295"},
+	"bigint":  {"-9223372036854775808", "9223372036854775807", "0", "18446744073709551615"},
 }
 
 // fits gives the condition that a computed value can be stored in a type just as it
@@ -187,10 +192,12 @@ func fits(t sqltext.Type, kind, v string) string {
 		if t.Unsigned {
 			low, high = r[2], r[3]
 		}
-		return fmt.Sprintf("cast(%s as numeric) = trunc(cast(%s as numeric)) and cast(%s as numeric) between %s and %s", v, v, v, low, high)
+		return fmt.Sprintf("cast(%s as numeric) = trunc(cast(%s as numeric)) and cast(%s as numeric) between %s and %s", v, v,
+			v, low, high)
 	case t.Name == "numeric" && len(t.Args) > 0:
 		scale := append(t.Args, 0)[1]
-		return fmt.Sprintf("round(cast(%s as numeric), %d) = cast(%s as numeric) and abs(cast(%s as numeric)) < 1%s", v, scale, v, v, strings.Repeat("0", t.Args[0]-scale))
+		return fmt.Sprintf("round(cast(%s as numeric), %d) = cast(%s as numeric) and abs(cast(%s as numeric)) < 1%s", v,
+			scale, v, v, strings.Repeat("0", t.Args[0]-scale))
 	case (t.Name == "varchar" || t.Name == "char") && len(t.Args) == 1:
 		return fmt.Sprintf("char_length(cast(%s as text)) <= %d", v, t.Args[0])
 	case t.Name == "date":
@@ -215,7 +222,8 @@ func readLimit(c *schema.Column, name string, check sqltext.Expr) (sqltext.Type,
 	case *sqltext.In:
 		candidates = append(candidates, sqltext.Type{Name: "enum", Values: texts(e.List)})
 	case *sqltext.Binary:
-		candidates = append(candidates, sqltext.Type{Name: "enum", Values: texts([]sqltext.Expr{e.R})}, sqltext.Type{Name: "tinyint"})
+		candidates = append(candidates, sqltext.Type{Name: "enum", Values: texts([]sqltext.Expr{e.R})},
+			sqltext.Type{Name: "tinyint"})
 		for n := range integerRange {
 			candidates = append(candidates, sqltext.Type{Name: n, Unsigned: true})
 		}
@@ -227,7 +235,8 @@ func readLimit(c *schema.Column, name string, check sqltext.Expr) (sqltext.Type,
 		}
 	}
 	for _, t := range candidates {
-		if tree, err := sqltext.ParseExpr(limit(t, c.Name)); err == nil && typeSQL(t) == declaration(c) && sqltext.PrintExpr(tree) == shown {
+		if tree, err := sqltext.ParseExpr(limit(t, c.Name)); err == nil && typeSQL(t) == declaration(c) &&
+			sqltext.PrintExpr(tree) == shown {
 			return t, true
 		}
 	}

@@ -39,7 +39,8 @@ func translate(sql string, args int) string {
 		case t.Text == "?" && args > 0:
 			n++
 			b.WriteString(sql[last:t.Pos.Offset] + "$" + strconv.Itoa(n))
-		case t.Kind == sqltext.Word && strings.HasPrefix(t.Value, engine.Prefix) && follows(tokens, i, "from", "into", "update", "table", "exists", "join") && !tokens[i+1].Is("."):
+		case t.Kind == sqltext.Word && strings.HasPrefix(t.Value, engine.Prefix) &&
+			follows(tokens, i, "from", "into", "update", "table", "exists", "join") && !tokens[i+1].Is("."):
 			b.WriteString(sql[last:t.Pos.Offset] + name(t.Value))
 		default:
 			continue
@@ -189,7 +190,8 @@ func failure(ctx context.Context, err error) error {
 	}
 	if !errors.As(err, &pe) {
 		if err != nil && ctx.Err() == nil && !pgconn.Timeout(err) {
-			return &engine.CannotOpen{Message: "the connection to the server was lost: " + err.Error(), Cure: "run the command again: it goes on where it stopped", Err: err}
+			return &engine.CannotOpen{Message: "the connection to the server was lost: " + err.Error(),
+				Cure: "run the command again: it goes on where it stopped", Err: err}
 		}
 		return err
 	}
@@ -203,17 +205,23 @@ func failure(ctx context.Context, err error) error {
 	case "42P01", "3F000":
 		return &engine.NoTable{Err: err}
 	case "25006":
-		return &engine.CannotOpen{Message: "the database can be read but not written", Cure: "connect to the primary server, not to a replica", Err: err}
+		return &engine.CannotOpen{Message: "the database can be read but not written",
+			Cure: "connect to the primary server, not to a replica", Err: err}
 	case "53100":
-		return &engine.CannotOpen{Message: "the server's disk is full", Cure: "make room and run the command again: it goes on where it stopped", Err: err}
+		return &engine.CannotOpen{Message: "the server's disk is full",
+			Cure: "make room and run the command again: it goes on where it stopped", Err: err}
 	case endedIdle:
-		return &engine.CannotOpen{Message: "the server has ended the connection, since this program did nothing for too long while others may have waited for its locks", Cure: "run the command again: it goes on where it stopped", Err: err}
+		return &engine.CannotOpen{Message: "the server has ended the connection, since this program did nothing for too " +
+			"long while others may have waited for its locks", Cure: "run the command again: it goes on where it stopped",
+			Err: err}
 	case "57P01", "57P02", "57P03":
-		return &engine.CannotOpen{Message: "the server has ended the connection: " + pe.Message, Cure: "run the command again: it goes on where it stopped", Err: err}
+		return &engine.CannotOpen{Message: "the server has ended the connection: " + pe.Message,
+			Cure: "run the command again: it goes on where it stopped", Err: err}
 	case "42501":
 		return &engine.CannotOpen{Message: pe.Message, Cure: "grant it, or connect as the owner of the tables", Err: err}
 	}
-	rules := map[string]string{"23502": "not null", "23505": "unique", "23514": "check", "23503": "foreign key", "23P01": "unique"}
+	rules := map[string]string{"23502": "not null", "23505": "unique", "23514": "check", "23503": "foreign key",
+		"23P01": "unique"}
 	if rule := rules[pe.Code]; rule != "" {
 		v := &engine.Violation{Rule: rule, Table: pe.TableName, Name: pe.ConstraintName, Err: err}
 		if pe.ColumnName != "" {

@@ -10,7 +10,8 @@ import (
 func init() { engine.Register(about) }
 
 var about = &engine.About{
-	Name: "sqlite", Title: "SQLite", Schemes: []string{"sqlite"}, Example: "sqlite:harbour.db", Words: reserved, Taken: "sqlite_",
+	Name: "sqlite", Title: "SQLite", Schemes: []string{"sqlite"}, Example: "sqlite:harbour.db", Words: reserved,
+	Taken:  "sqlite_",
 	Traits: engine.Traits{File: true, AlwaysIsNot: true, Binary: true, PlainCase: true},
 	New:    func(engine.Options) engine.Engine { return Engine{} },
 }

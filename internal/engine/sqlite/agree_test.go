@@ -27,8 +27,10 @@ func (g *speaker) chance(percent int) bool { return g.IntN(100) < percent }
 
 // numbers are the columns of the one row that expressions are computed on.
 var numbers = &schema.Table{Name: "numbers", Columns: []*schema.Column{
-	{Name: "i", Type: sqltext.Type{Name: "integer"}}, {Name: "n", Type: sqltext.Type{Name: "integer"}}, {Name: "d", Type: sqltext.Type{Name: "numeric", Args: []int{8, 2}}},
-	{Name: "s", Type: sqltext.Type{Name: "text"}}, {Name: "z", Type: sqltext.Type{Name: "text"}}, {Name: "b", Type: sqltext.Type{Name: "boolean"}},
+	{Name: "i", Type: sqltext.Type{Name: "integer"}}, {Name: "n", Type: sqltext.Type{Name: "integer"}},
+	{Name: "d", Type: sqltext.Type{Name: "numeric", Args: []int{8, 2}}},
+	{Name: "s", Type: sqltext.Type{Name: "text"}}, {Name: "z", Type: sqltext.Type{Name: "text"}},
+	{Name: "b", Type: sqltext.Type{Name: "boolean"}},
 }}
 
 var rowValues = map[string]any{"i": int64(7), "n": nil, "d": 20.0, "s": "Größe Tern", "z": nil, "b": true}
@@ -278,7 +280,8 @@ func (g *speaker) either(a, b meaning, depth int) meaning {
 // TestRandomExpressionsMeanWhatTheLanguageSays computes random expressions on
 // SQLite and by the rules of the language, and wants the same.
 func TestRandomExpressionsMeanWhatTheLanguageSays(t *testing.T) {
-	m := memoryWith(t, createTable(numbers, "numbers"), "insert into numbers values (7, null, 20, 'Größe Tern', null, true)")
+	m := memoryWith(t, createTable(numbers, "numbers"),
+		"insert into numbers values (7, null, 20, 'Größe Tern', null, true)")
 	for seed := range uint64(8000) {
 		g := &speaker{rand.New(rand.NewPCG(seed, 3))}
 		var want meaning

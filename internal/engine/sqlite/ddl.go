@@ -197,7 +197,8 @@ func note(table, object, kind, text string) string {
 }
 
 func dropNote(table, object, kind string) string {
-	return "delete from lastboard_note where table_name = " + literal(table) + " and object = " + literal(object) + " and kind = " + literal(kind)
+	return "delete from lastboard_note where table_name = " + literal(table) + " and object = " + literal(object) +
+		" and kind = " + literal(kind)
 }
 
 func noteComments(t *schema.Table) []string {

@@ -71,9 +71,11 @@ func (dialect) Changed(_, c *schema.Column, x, v string) string {
 	case t.Name == "date":
 		return "typeof(" + x + ") <> 'text' or datetime(" + x + ") is null or datetime(" + x + ") <> datetime(" + v + ")"
 	case t.Name == "timestamp", t.Name == "timestamp with time zone":
-		return "typeof(" + x + ") <> 'text' or datetime(" + x + ") is null or strftime('%f', " + x + ") <> strftime('%f', " + v + ")"
+		return "typeof(" + x + ") <> 'text' or datetime(" + x + ") is null or strftime('%f', " + x + ") <> strftime('%f', " +
+			v + ")"
 	case t.Name == "time":
-		return "typeof(" + x + ") <> 'text' or time(" + x + ") is null or strftime('%f', " + x + ") <> strftime('%f', " + v + ")"
+		return "typeof(" + x + ") <> 'text' or time(" + x + ") is null or strftime('%f', " + x + ") <> strftime('%f', " + v +
+			")"
 	}
 	return ""
 }
@@ -113,7 +115,8 @@ func (dialect) CreateKept(t *schema.Table, name string, keys, values []string, c
 	if counted {
 		f = ", f integer"
 	}
-	return "create table " + quote(name) + " (" + typed("k", keys) + ", " + planning.KeptSQL("o", len(values)) + ", " + typed("w", values) + f +
+	return "create table " + quote(name) + " (" + typed("k", keys) + ", " + planning.KeptSQL("o", len(values)) + ", " +
+		typed("w", values) + f +
 		", primary key (" + planning.KeptSQL("k", len(keys)) + ")) without rowid"
 }
 
@@ -164,15 +167,19 @@ func (d dialect) Load(p *planning.Planner, s *schema.Source) *engine.Step {
 		}
 	}
 	index := func(database string) string {
-		return "create index " + database + quote(t.Name+"_key") + " on " + quote(t.Name) + " (" + strings.Join(on, ", ") + ")"
+		return "create index " + database + quote(t.Name+"_key") + " on " + quote(t.Name) + " (" + strings.Join(on, ", ") +
+			")"
 	}
 	l.Insert = "insert into main." + quote(t.Name) + " (" + columns + ") values (" + marks + ")"
-	l.Lend = []string{"drop table if exists temp." + quote(t.Name), strings.Replace(create, "create table ", "create temp table ", 1), index("temp.")}
+	l.Lend = []string{"drop table if exists temp." + quote(t.Name),
+		strings.Replace(create, "create table ", "create temp table ", 1), index("temp.")}
 	l.LendRow = "insert into temp." + quote(t.Name) + " (" + columns + ") values (" + marks + ")"
-	l.Unmatched = "select count(*) from " + quote(t.Name) + " as " + quote(s.Alias) + " where not exists (select 1 from " + quote(p.Table.Name) + " where " + p.Joined() + ")"
+	l.Unmatched = "select count(*) from " + quote(t.Name) + " as " + quote(s.Alias) + " where not exists (select 1 from " +
+		quote(p.Table.Name) + " where " + p.Joined() + ")"
 	step := &engine.Step{
 		Kind: engine.Catalog, Table: p.Table.Name, What: "read " + s.File, SQL: []string{create, index("main.")},
-		Lock: writeLock, WritersWait: engine.WaitBriefly, Load: l, Undo: []string{"drop table if exists main." + quote(t.Name)},
+		Lock: writeLock, WritersWait: engine.WaitBriefly, Load: l,
+		Undo: []string{"drop table if exists main." + quote(t.Name)},
 	}
 	return step
 }

@@ -18,7 +18,8 @@ func (d *database) ReadsWhole(ctx context.Context, query string) (list []string,
 		id, parent, what := number(v[0]), number(v[1]), text(v[3])
 		within[id] = within[parent] || strings.HasPrefix(what, "CORRELATED ")
 		words := strings.Fields(what)
-		if !within[id] || len(words) < 2 || words[0] != "SCAN" && !(words[0] == "SEARCH" && strings.Contains(what, " AUTOMATIC ")) {
+		if !within[id] || len(words) < 2 || words[0] != "SCAN" &&
+			!(words[0] == "SEARCH" && strings.Contains(what, " AUTOMATIC ")) {
 			continue
 		}
 		if !slices.Contains(list, words[1]) {

@@ -32,7 +32,8 @@ func followSQL(t *schema.Table, kept string, keys []string, searchable bool) []s
 	gone := func(row string) string {
 		return "insert or ignore into " + quote(kept+goneSuffix) + " values (" + r.Of(row) + "); "
 	}
-	return slices.Concat([]string{notePlace(r, kept+goneSuffix)}, followers(r, t, kept, gone("old"), gone("old")), []string{comer(t, kept, gone("new"))})
+	return slices.Concat([]string{notePlace(r, kept+goneSuffix)}, followers(r, t, kept, gone("old"), gone("old")),
+		[]string{comer(t, kept, gone("new"))})
 }
 
 // comer gives the trigger that acts when a row comes.
@@ -54,18 +55,21 @@ func followers(r planning.RowKeys, t *schema.Table, kept, gone, moved string) []
 	changed := r.Changed(func(a, b string) string { return a + " is not " + b })
 	return []string{
 		"create trigger " + quote(kept+followSuffix) + " after delete on " + quote(t.Name) + " begin " + gone + "end",
-		"create trigger " + quote(kept+followKeySuffix) + " after update of " + quoteAll(r.Names) + " on " + quote(t.Name) + " when " + changed + " begin " + moved + "end",
+		"create trigger " + quote(kept+followKeySuffix) + " after update of " + quoteAll(r.Names) + " on " + quote(t.Name) +
+			" when " + changed + " begin " + moved + "end",
 	}
 }
 
 // Note implements planning.Dialect.
 func (dialect) Note(p *planning.Planner, s *engine.Step, n planning.Noting) {
 	t, r := p.Table, rowKeys(n.Keys)
-	gone, moved := r.Gone("old", n.Kept, n.Moved()), r.Moved(n.Kept, n.Moved())+"insert or replace into "+quote(n.Moved())+" values ("+r.Of("new")+"); "
+	gone, moved := r.Gone("old", n.Kept, n.Moved()),
+		r.Moved(n.Kept, n.Moved())+"insert or replace into "+quote(n.Moved())+" values ("+r.Of("new")+"); "
 	list := append(unnote(n), notePlace(r, n.Moved()))
 	if n.Came {
 		gone, moved = gone+r.Gone("old", n.New()), moved+r.Moved(n.New())
-		list = append(list, notePlace(r, n.New()), "create trigger "+quote(n.New())+" after insert on "+quote(t.Name)+" begin "+r.Gone("new", n.Kept)+
+		list = append(list, notePlace(r, n.New()), "create trigger "+quote(n.New())+" after insert on "+quote(t.Name)+
+			" begin "+r.Gone("new", n.Kept)+
 			"insert or replace into "+quote(n.New())+" values ("+r.Of("new")+"); end")
 	}
 	if !n.Came {
@@ -77,7 +81,8 @@ func (dialect) Note(p *planning.Planner, s *engine.Step, n planning.Noting) {
 // unnote takes the notes away, with the triggers that write them.
 func unnote(n planning.Noting) []string {
 	return []string{
-		"drop trigger if exists " + quote(n.Kept+followSuffix), "drop trigger if exists " + quote(n.Kept+followKeySuffix), "drop trigger if exists " + quote(n.New()), "drop trigger if exists " + quote(n.Kept+cameSuffix),
+		"drop trigger if exists " + quote(n.Kept+followSuffix), "drop trigger if exists " + quote(n.Kept+followKeySuffix),
+		"drop trigger if exists " + quote(n.New()), "drop trigger if exists " + quote(n.Kept+cameSuffix),
 		"drop table if exists " + quote(n.Moved()), "drop table if exists " + quote(n.New()),
 	}
 }
@@ -132,7 +137,8 @@ func ownAgain(t *schema.Table, f engine.Facts, dropped []*schema.Column) []strin
 	var list []string
 	for _, tr := range t.Own {
 		kept := strings.TrimSuffix(strings.TrimSuffix(strings.TrimSuffix(tr.Name, followKeySuffix), followSuffix), cameSuffix)
-		if slices.Contains(f.Kept, kept) && !slices.ContainsFunc(dropped, func(c *schema.Column) bool { return planning.Names(tr, c.Name) }) {
+		if slices.Contains(f.Kept, kept) && !slices.ContainsFunc(dropped,
+			func(c *schema.Column) bool { return planning.Names(tr, c.Name) }) {
 			list = append(list, tr.SQL)
 		}
 	}
@@ -154,7 +160,8 @@ func (Engine) Followers(kept string) []string {
 
 // forget gives the statements that take away what is kept, and what follows it.
 func forget(kept string) []string {
-	return append(unnote(planning.Noting{Kept: kept}), "drop table if exists "+quote(kept+goneSuffix), "drop table if exists "+quote(kept))
+	return append(unnote(planning.Noting{Kept: kept}), "drop table if exists "+quote(kept+goneSuffix),
+		"drop table if exists "+quote(kept))
 }
 
 // Forget implements engine.Planner.

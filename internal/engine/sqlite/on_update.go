@@ -23,8 +23,10 @@ func onUpdateSQL(t *schema.Table, c *schema.Column) string {
 		match[i] = k + " = new." + k
 	}
 	column := quote(c.Name)
-	return "create trigger " + quote(name) + " after update on " + quote(t.Name) + " for each row when new." + column + " is old." + column +
-		" and new." + column + " is not current_timestamp begin update " + quote(t.Name) + " set " + column + " = current_timestamp where " +
+	return "create trigger " + quote(name) + " after update on " + quote(t.Name) + " for each row when new." + column +
+		" is old." + column +
+		" and new." + column + " is not current_timestamp begin update " + quote(t.Name) + " set " + column +
+		" = current_timestamp where " +
 		strings.Join(match, " and ") + "; end"
 }
 

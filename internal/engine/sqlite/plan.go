@@ -36,8 +36,10 @@ type planner struct {
 func newPlanner(f engine.Facts, t *schema.Table) *planner {
 	later := &waiting{}
 	p := &planner{followers: later, Planner: planning.Planner{
-		Dialect: dialect{later}, Facts: f, Table: t, Lock: writeLock, BatchLock: writeLock + ", for a batch at a time", Apart: "materialized ",
-		Rates: planning.Rates{Scan: scanRate, Update: updateRate, Paced: pacedRate, Keep: keepRate, Rewrite: rewriteRate, Index: indexRate},
+		Dialect: dialect{later}, Facts: f, Table: t, Lock: writeLock, BatchLock: writeLock + ", for a batch at a time",
+		Apart: "materialized ",
+		Rates: planning.Rates{Scan: scanRate, Update: updateRate, Paced: pacedRate, Keep: keepRate, Rewrite: rewriteRate,
+			Index: indexRate},
 	}}
 	if t != nil {
 		p.Rows = f.Rows[t.Name]
@@ -84,7 +86,8 @@ func (Engine) Steps(c *schema.Change, f engine.Facts) ([]*engine.Step, error) {
 		if c.Native.SQL == "" {
 			return nil, nil
 		}
-		return []*engine.Step{{Native: true, Kind: engine.Catalog, What: "run the statement as written", SQL: splitStatements(c.Native.SQL), Lock: writeLock, WritersWait: engine.WaitBriefly}}, nil
+		return []*engine.Step{{Native: true, Kind: engine.Catalog, What: "run the statement as written",
+			SQL: splitStatements(c.Native.SQL), Lock: writeLock, WritersWait: engine.WaitBriefly}}, nil
 	}
 	return nil, nil
 }
@@ -98,7 +101,8 @@ func (p *planner) create() []*engine.Step {
 		// Rows first: the table's own triggers must not act on them.
 		sql := []string{createTable(t, t.Name), p.RestoreRows(t, k)}
 		if sequenced(t) {
-			sql = append(sql, "update sqlite_sequence set seq = max(seq, coalesce((select cast(text as integer) from lastboard_note where table_name = "+
+			sql = append(sql, "update sqlite_sequence set seq = max(seq, coalesce((select cast(text as integer) from "+
+				"lastboard_note where table_name = "+
 				literal(t.Name)+" and kind = 'sequence'), 0)) where name = "+literal(t.Name), dropNote(t.Name, "", "sequence"))
 		}
 		s.SQL = append(sql, s.SQL[1:]...)
@@ -129,7 +133,8 @@ func (p *planner) restart(t *schema.Table) {
 		p.ProveNumber(column, n)
 	}
 	s := p.Add(engine.Catalog, 0, fmt.Sprintf("go on numbering from %d", n),
-		fmt.Sprintf("insert into sqlite_sequence (name, seq) select %s, 0 where not exists (select 1 from sqlite_sequence where name = %s)", literal(t.Name), literal(t.Name)),
+		fmt.Sprintf("insert into sqlite_sequence (name, seq) select %s, 0 where not exists (select 1 from "+
+			"sqlite_sequence where name = %s)", literal(t.Name), literal(t.Name)),
 		fmt.Sprintf("update sqlite_sequence set seq = %d where name = %s", n-1, literal(t.Name)))
 	s.Table = t.Name
 }
@@ -154,7 +159,8 @@ func (p *planner) drop() []*engine.Step {
 		kept := p.Facts.KeptTable()
 		sql := []string{"create table " + quote(kept) + " as select " + p.WholeRow(t) + " from " + quote(t.Name)}
 		if sequenced(t) {
-			sql = append(sql, "insert or replace into lastboard_note (table_name, object, kind, text) select name, '', 'sequence', seq from sqlite_sequence where name = "+literal(t.Name))
+			sql = append(sql, "insert or replace into lastboard_note (table_name, object, kind, text) select name, '', "+
+				"'sequence', seq from sqlite_sequence where name = "+literal(t.Name))
 		}
 		s := p.Add(engine.Scan, keepRate, "keep the rows of "+t.Name, sql...)
 		s.ForeignKeysOff = true // one transaction with the drop

@@ -86,7 +86,8 @@ func (p *planner) addNeedsRebuild(c *schema.Column) string {
 		return "a column of the same name is dropped"
 	case c.Generated != nil && c.Generated.Stored:
 		return "SQLite adds no stored generated column to a table"
-	case c.Default != nil && (c.Default.Tree == nil || !schema.Constant(c.Default.Tree)) && !(c.Default.Tree == nil && plainConstant(c.Default.Native)):
+	case c.Default != nil && (c.Default.Tree == nil || !schema.Constant(c.Default.Tree)) &&
+		!(c.Default.Tree == nil && plainConstant(c.Default.Native)):
 		return "SQLite adds no column whose default is computed"
 	case c.Identity != nil:
 		return "SQLite adds no column that numbers itself"
@@ -113,13 +114,15 @@ func (p *planner) changeNeedsRebuild(old, c *schema.Column) string {
 	switch {
 	case filled && !f.OnlyNull && !p.LimitChanges(old, c):
 		return "the values of " + c.Name + " change"
-	case !p.LimitChanges(old, c) && (!old.Type.Equal(c.Type) || old.Declared != c.Declared || (old.Limit == "") != (c.Limit == "")):
+	case !p.LimitChanges(old, c) && (!old.Type.Equal(c.Type) || old.Declared != c.Declared ||
+		(old.Limit == "") != (c.Limit == "")):
 		return "the type of " + c.Name + " changes"
 	case !p.SameExpr(old.Default, c.Default):
 		return "SQLite changes no default"
 	case !sameGenerated:
 		return "the expression of " + c.Name + " changes"
-	case (old.Identity == nil) != (c.Identity == nil) || old.Collate != c.Collate || !maps.Equal(options(old.Options), options(c.Options)):
+	case (old.Identity == nil) != (c.Identity == nil) || old.Collate != c.Collate ||
+		!maps.Equal(options(old.Options), options(c.Options)):
 		return "the definition of " + c.Name + " changes"
 	case old.NotNull != c.NotNull && (c.Options["not null name"] != "" || c.Options["not null on conflict"] != ""):
 		return "the named not null of " + c.Name + " comes back"

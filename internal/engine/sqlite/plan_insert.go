@@ -34,8 +34,10 @@ func (p *planner) insert(c *schema.InsertChange) []*engine.Step {
 		values[i] = "new." + quote(k)
 	}
 	sql := []string{
-		"create table " + quote(kept) + " (" + strings.Join(columns, ", ") + ", primary key (" + planning.KeptSQL("k", len(keys)) + ")) without rowid",
-		"create temp trigger " + watcher + " after insert on main." + quote(t.Name) + " begin insert into " + quote(kept) + " values (" + strings.Join(values, ", ") + "); end",
+		"create table " + quote(kept) + " (" + strings.Join(columns, ", ") + ", primary key (" +
+			planning.KeptSQL("k", len(keys)) + ")) without rowid",
+		"create temp trigger " + watcher + " after insert on main." + quote(t.Name) + " begin insert into " + quote(kept) +
+			" values (" + strings.Join(values, ", ") + "); end",
 	}
 	if c.PutBack != nil {
 		sql = append(sql, p.Unfollowed(t, []string{p.RestoreRows(t, c.PutBack)})...)

@@ -56,8 +56,10 @@ func (p *planner) indexKept() {
 		}
 		gone := quote(f.Kept.Table + goneSuffix)
 		p.Add(engine.Build, indexRate, "make what was kept searchable",
-			"create unique index if not exists "+quote(f.Kept.Table+"_key")+" on "+quote(f.Kept.Table)+" ("+planning.KeptSQL("k", n)+")",
-			"create table if not exists "+gone+" ("+planning.KeptSQL("k", n)+", primary key ("+planning.KeptSQL("k", n)+")) without rowid",
+			"create unique index if not exists "+quote(f.Kept.Table+"_key")+" on "+quote(f.Kept.Table)+" ("+
+				planning.KeptSQL("k", n)+")",
+			"create table if not exists "+gone+" ("+planning.KeptSQL("k", n)+", primary key ("+planning.KeptSQL("k", n)+
+				")) without rowid",
 			"delete from "+quote(f.Kept.Table)+" where exists (select 1 from "+gone+" g where "+strings.Join(match, " and ")+")")
 	}
 }
@@ -95,8 +97,10 @@ func (p *planner) keepConverted() {
 		}
 		s := p.Add(engine.Scan, keepRate, what, p.CreateKept(p.After, kept, keys, []string{c.Name}, false),
 			fmt.Sprintf("insert into %s select %s, o, w from (select %s, %s as o, %s as w, %s as b from %s limit -1)%s",
-				quote(kept), planning.KeptSQL("k", len(keys)), strings.Join(list, ", "), quote(old.Name), affine(value, declaration(c, strict)), back, quote(p.Table.Name), where))
-		s.Keeps = []*engine.Keeping{{Table: p.Table.Name, Kept: kept, Keys: keys, Columns: []string{old.Name}, What: engine.KeptConverted}}
+				quote(kept), planning.KeptSQL("k", len(keys)), strings.Join(list, ", "), quote(old.Name),
+				affine(value, declaration(c, strict)), back, quote(p.Table.Name), where))
+		s.Keeps = []*engine.Keeping{{Table: p.Table.Name, Kept: kept, Keys: keys, Columns: []string{old.Name},
+			What: engine.KeptConverted}}
 		p.Follow(&p.Planner, s, true)
 	}
 }
@@ -105,7 +109,8 @@ func (p *planner) keepConverted() {
 func affine(value, declaration string) string {
 	switch affinity(declaration) {
 	case "text":
-		return "(case when typeof(" + value + ") in ('integer', 'real') then cast(" + value + " as text) else " + value + " end)"
+		return "(case when typeof(" + value + ") in ('integer', 'real') then cast(" + value + " as text) else " + value +
+			" end)"
 	case "real":
 		return "(case when typeof(" + value + ") = 'integer' then cast(" + value + " as real) else " + value + " end)"
 	}

@@ -35,7 +35,8 @@ func (p *planner) inPlace() {
 		if c.Limit != "" { // which may stand behind the columns, where it would name one that is gone
 			sql = append(sql, "alter table "+name+" drop constraint "+quote(c.Limit))
 		}
-		p.Add(engine.Rewrite, rewriteRate, "drop column "+c.Name, append(sql, "alter table "+name+" drop column "+quote(c.Name), dropNote(p.Table.Name, c.Name, "comment"))...)
+		p.Add(engine.Rewrite, rewriteRate, "drop column "+c.Name,
+			append(sql, "alter table "+name+" drop column "+quote(c.Name), dropNote(p.Table.Name, c.Name, "comment"))...)
 	}
 }
 
@@ -46,7 +47,8 @@ func (p *planner) dropParts(name string) {
 	}
 	goneKeys, _ := p.Uniques()
 	for _, k := range goneKeys {
-		p.Add(engine.Catalog, 0, "drop constraint "+k.Name, "drop index "+quote(k.Name), dropNote(p.Table.Name, k.Name, "unique"))
+		p.Add(engine.Catalog, 0, "drop constraint "+k.Name, "drop index "+quote(k.Name),
+			dropNote(p.Table.Name, k.Name, "unique"))
 	}
 	goneChecks, _ := p.Checks()
 	for _, k := range goneChecks {
@@ -54,7 +56,8 @@ func (p *planner) dropParts(name string) {
 	}
 	for _, c := range p.After.Columns {
 		if old := p.From(c); old != nil && p.LimitChanges(old, c) {
-			p.Add(engine.Catalog, 0, "let "+c.Name+" hold other values", "alter table "+name+" drop constraint "+quote(old.Limit))
+			p.Add(engine.Catalog, 0, "let "+c.Name+" hold other values",
+				"alter table "+name+" drop constraint "+quote(old.Limit))
 		}
 	}
 	goneRefs, _ := p.ForeignKeys()
@@ -63,7 +66,8 @@ func (p *planner) dropParts(name string) {
 	}
 	for _, c := range p.After.Columns {
 		if old := p.From(c); old != nil && old.NotNull && !c.NotNull {
-			p.Add(engine.Catalog, 0, "let "+c.Name+" be null", "alter table "+name+" alter column "+quote(c.Name)+" drop not null")
+			p.Add(engine.Catalog, 0, "let "+c.Name+" be null",
+				"alter table "+name+" alter column "+quote(c.Name)+" drop not null")
 		}
 	}
 }
@@ -114,7 +118,8 @@ func (p *planner) fillColumns(name string) {
 	if len(sets) > 0 {
 		p.fillNew()
 		rest := p.NoteKept(p.Added(), func(c *schema.Column) string { return c.Name })
-		s := p.Update("fill "+strings.Join(names, ", "), "update "+name+" set "+strings.Join(sets, ", ")+" where "+engine.Range)
+		s := p.Update("fill "+strings.Join(names, ", "),
+			"update "+name+" set "+strings.Join(sets, ", ")+" where "+engine.Range)
 		s.Preview = p.PreviewAdded()
 		rest()
 	}
@@ -146,11 +151,13 @@ func (p *planner) fillNew() {
 	}
 	for _, c := range p.After.Columns {
 		f, ok := p.FillOf(c)
-		if !ok || f.OnlyNull || p.From(c) != nil || f.Expr == nil || sqltext.HasSubquery(f.Expr) || schema.Unsteady(f.Expr) != "" {
+		if !ok || f.OnlyNull || p.From(c) != nil || f.Expr == nil || sqltext.HasSubquery(f.Expr) ||
+			schema.Unsteady(f.Expr) != "" {
 			continue
 		}
 		value, column := p.Render(f.Expr, planning.Computed), quote(c.Name)
-		set := "update " + quote(p.Table.Name) + " set " + column + " = " + value + " where " + strings.Join(match, " and ") + " and " + column + " is not (" + value + ")"
+		set := "update " + quote(p.Table.Name) + " set " + column + " = " + value + " where " + strings.Join(match, " and ") +
+			" and " + column + " is not (" + value + ")"
 		changed := []string{"new." + column + " is null"}
 		for _, s := range p.Sources(f.Expr) {
 			changed = append(changed, "new."+quote(s.Name)+" is not old."+quote(s.Name))
@@ -171,7 +178,8 @@ func (p *planner) fillNew() {
 }
 
 func (p *planner) fillEnd() []string {
-	return []string{"drop trigger if exists " + quote(p.fillTrigger("insert")), "drop trigger if exists " + quote(p.fillTrigger("update"))}
+	return []string{"drop trigger if exists " + quote(p.fillTrigger("insert")),
+		"drop trigger if exists " + quote(p.fillTrigger("update"))}
 }
 
 // endFill takes those triggers away.
@@ -210,7 +218,8 @@ func (p *planner) notNulls(name string) {
 		if !p.becomesNotNull(c) {
 			continue
 		}
-		s := p.Add(engine.Scan, scanRate, "make "+c.Name+" not null", "alter table "+name+" alter column "+quote(c.Name)+" set not null")
+		s := p.Add(engine.Scan, scanRate, "make "+c.Name+" not null",
+			"alter table "+name+" alter column "+quote(c.Name)+" set not null")
 		if m := mend[c.Name]; m != "" {
 			s.Mend = quietly(p.Table, []string{m})
 		}
@@ -230,16 +239,19 @@ func (p *planner) becomesNotNull(c *schema.Column) bool {
 func (p *planner) addParts(name string) {
 	_, keys := p.Uniques()
 	for _, k := range keys {
-		p.Add(engine.Build, indexRate, "build the index of constraint "+k.Name, createUnique(p.Table, k), noteUnique(p.Table, k))
+		p.Add(engine.Build, indexRate, "build the index of constraint "+k.Name, createUnique(p.Table, k),
+			noteUnique(p.Table, k))
 	}
 	for _, c := range p.After.Columns {
 		if old := p.From(c); old != nil && p.LimitChanges(old, c) {
-			p.Add(engine.Scan, scanRate, "let "+c.Name+" hold "+c.Type.String(), "alter table "+name+" add constraint "+quote(c.Limit)+" check ("+limit(c.Type, c.Name)+")")
+			p.Add(engine.Scan, scanRate, "let "+c.Name+" hold "+c.Type.String(),
+				"alter table "+name+" add constraint "+quote(c.Limit)+" check ("+limit(c.Type, c.Name)+")")
 		}
 	}
 	_, checks := p.Checks()
 	for _, k := range checks {
-		p.Add(engine.Scan, scanRate, "add constraint "+k.Name, "alter table "+name+" add constraint "+quote(k.Name)+" check ("+stored(p.After, k.Expr)+")")
+		p.Add(engine.Scan, scanRate, "add constraint "+k.Name,
+			"alter table "+name+" add constraint "+quote(k.Name)+" check ("+stored(p.After, k.Expr)+")")
 	}
 	_, indexes := p.Indexes()
 	for _, x := range indexes {
@@ -260,7 +272,8 @@ func (p *planner) rename() {
 		to := p.Renames[from]
 		p.Add(engine.Catalog, 0, "rename column "+from+" to "+to,
 			"alter table "+quote(p.Table.Name)+" rename column "+quote(from)+" to "+quote(to),
-			"update lastboard_note set object = "+literal(to)+" where table_name = "+literal(p.Table.Name)+" and object = "+literal(from)+" and kind = 'comment'")
+			"update lastboard_note set object = "+literal(to)+" where table_name = "+literal(p.Table.Name)+" and object = "+
+				literal(from)+" and kind = 'comment'")
 	}
 	if final.Name != p.Table.Name {
 		p.Add(engine.Catalog, 0, "rename table "+p.Table.Name+" to "+final.Name,
@@ -276,7 +289,8 @@ func (p *planner) rename() {
 func (p *planner) surviving() *schema.Table {
 	t := *p.Table
 	dropped := p.Dropped()
-	t.Columns = slices.DeleteFunc(slices.Clone(t.Columns), func(c *schema.Column) bool { return slices.Contains(dropped, c) })
+	t.Columns = slices.DeleteFunc(slices.Clone(t.Columns),
+		func(c *schema.Column) bool { return slices.Contains(dropped, c) })
 	return &t
 }
 

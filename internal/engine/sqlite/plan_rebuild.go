@@ -27,7 +27,8 @@ func (p *planner) rebuild(why string) {
 	name := quote(t.Name)
 	for _, c := range p.After.Columns {
 		if f, ok := p.FillOf(c); ok && f.OnlyNull {
-			if _, remember := p.RememberNulls(c, p.Render(f.Expr, planning.Computed), " where "+quote(c.Name)+" is null"); remember != "" {
+			if _, remember := p.RememberNulls(c, p.Render(f.Expr, planning.Computed),
+				" where "+quote(c.Name)+" is null"); remember != "" {
 				p.Add(engine.Backfill, keepRate, "remember which rows had no "+c.Name, remember)
 			}
 		}
@@ -38,15 +39,19 @@ func (p *planner) rebuild(why string) {
 		sql = append(sql, "create temp table "+orphans+" as "+countOrphans(family))
 	}
 	sql = append(sql, createTable(p.After, working), p.copyRows(),
-		fmt.Sprintf("select 'the copy has ' || (select count(*) from %s) || ' rows and the table ' || (select count(*) from %s) where (select count(*) from %s) <> (select count(*) from %s)",
+		fmt.Sprintf("select 'the copy has ' || (select count(*) from %s) || ' rows and the table ' || (select count(*) "+
+			"from %s) where (select count(*) from %s) <> (select count(*) from %s)",
 			working, name, working, name))
 	if sequenced(p.After) && sequenced(t) {
 		sql = append(sql,
-			"insert into sqlite_sequence (name, seq) select '"+working+"', 0 where not exists (select 1 from sqlite_sequence where name = '"+working+"')",
-			"update sqlite_sequence set seq = max(seq, coalesce((select seq from sqlite_sequence where name = "+literal(t.Name)+"), 0)) where name = '"+working+"'")
+			"insert into sqlite_sequence (name, seq) select '"+working+
+				"', 0 where not exists (select 1 from sqlite_sequence where name = '"+working+"')",
+			"update sqlite_sequence set seq = max(seq, coalesce((select seq from sqlite_sequence where name = "+literal(t.Name)+
+				"), 0)) where name = '"+working+"'")
 	}
 	// With the old way of renaming, views and triggers that name the table stay as they are.
-	sql = append(sql, "pragma legacy_alter_table = on", "drop table "+name, "alter table "+working+" rename to "+name, "pragma legacy_alter_table = off")
+	sql = append(sql, "pragma legacy_alter_table = on", "drop table "+name, "alter table "+working+" rename to "+name,
+		"pragma legacy_alter_table = off")
 	for _, k := range p.After.Uniques {
 		if k.AsIndex {
 			sql = append(sql, createUnique(p.After, k), noteUnique(p.After, k))
@@ -74,7 +79,8 @@ func (p *planner) rebuild(why string) {
 		sql = append(sql, dropNote(t.Name, c.Name, "comment"))
 	}
 	if len(family) > 0 {
-		sql = append(sql, "select 'a row of ' || c.child || ' would refer to no row of ' || c.parent from ("+countOrphans(family)+") c left join temp."+orphans+
+		sql = append(sql, "select 'a row of ' || c.child || ' would refer to no row of ' || c.parent from ("+
+			countOrphans(family)+") c left join temp."+orphans+
 			" b on b.child = c.child and b.parent = c.parent where c.n > coalesce(b.n, 0)", "drop table temp."+orphans)
 	}
 	s := p.Add(engine.Rebuild, rebuildRate, "copy "+t.Name+", since "+why, sql...)
@@ -125,7 +131,8 @@ func (p *planner) copyRows() string {
 	if keys := cursor(p.Table); keys != nil {
 		order = " order by " + strings.Join(keys, ", ")
 	}
-	return "insert into " + working + " (" + strings.Join(targets, ", ") + ") select " + strings.Join(sources, ", ") + " from " + quote(p.Table.Name) + order
+	return "insert into " + working + " (" + strings.Join(targets, ", ") + ") select " + strings.Join(sources, ", ") +
+		" from " + quote(p.Table.Name) + order
 }
 
 func (p *planner) copyValue(c *schema.Column) string {
@@ -148,7 +155,9 @@ func (p *planner) copyValue(c *schema.Column) string {
 func (p *planner) family() []string {
 	var list []string
 	for _, t := range p.Facts.Schema.Tables {
-		refers := slices.ContainsFunc(t.ForeignKeys, func(k *schema.ForeignKey) bool { return schema.SameName(k.Table, p.Table.Name) })
+		refers := slices.ContainsFunc(t.ForeignKeys, func(k *schema.ForeignKey) bool {
+			return schema.SameName(k.Table, p.Table.Name)
+		})
 		if refers || schema.SameName(t.Name, p.Table.Name) && (len(t.ForeignKeys) > 0 || len(p.After.ForeignKeys) > 0) {
 			list = append(list, t.Name)
 		}
@@ -159,7 +168,8 @@ func (p *planner) family() []string {
 func countOrphans(tables []string) string {
 	parts := make([]string, len(tables))
 	for i, t := range tables {
-		parts[i] = `select "table" as child, parent, count(*) as n from pragma_foreign_key_check(` + literal(t) + `) group by 1, 2`
+		parts[i] = `select "table" as child, parent, count(*) as n from pragma_foreign_key_check(` + literal(t) +
+			`) group by 1, 2`
 	}
 	return strings.Join(parts, " union all ")
 }

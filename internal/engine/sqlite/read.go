@@ -111,7 +111,8 @@ func readDefinitions(ctx context.Context, query queryer) (tables []*definition, 
 	for _, row := range objects.Values {
 		kind, name, sql := text(row[0]), text(row[1]), text(row[3])
 		switch {
-		case strings.HasPrefix(strings.ToLower(text(row[2])), engine.Prefix), strings.HasPrefix(strings.ToLower(name), engine.Prefix) && kind != "trigger":
+		case strings.HasPrefix(strings.ToLower(text(row[2])), engine.Prefix),
+			strings.HasPrefix(strings.ToLower(name), engine.Prefix) && kind != "trigger":
 			noted = noted || name == engine.NoteTable
 		case kind == "table":
 			d := &definition{name: name, sql: sql}
@@ -174,7 +175,8 @@ func (m *memory) readViews(ctx context.Context, query queryer, s *schema.Schema,
 		v := m.views[sql]
 		if v == nil {
 			v = &schema.View{Name: text(row[1]), Query: viewQuery(sql), SQL: sql}
-			if columns, err := query(ctx, selectViewColumns, v.Name); err == nil { // else it is broken: it reads what is not there
+			// else it is broken: it reads what is not there
+			if columns, err := query(ctx, selectViewColumns, v.Name); err == nil {
 				for _, c := range columns.Values {
 					v.Columns = append(v.Columns, text(c[0]))
 				}
@@ -192,7 +194,8 @@ func (m *memory) readViews(ctx context.Context, query queryer, s *schema.Schema,
 func tableOf(name, sql string) *schema.Table {
 	t, err := readTable(sql)
 	if err != nil {
-		return &schema.Table{Name: name, Opaque: "its definition is not understood: " + err.Error(), Options: map[string]string{"definition": sql}}
+		return &schema.Table{Name: name, Opaque: "its definition is not understood: " + err.Error(),
+			Options: map[string]string{"definition": sql}}
 	}
 	t.Name = name
 	return t
@@ -225,7 +228,8 @@ func verifyColumns(ctx context.Context, query queryer, tables []*schema.Table) e
 		}
 		if t.Opaque != "" {
 			for _, row := range rows.Values {
-				t.Columns = append(t.Columns, &schema.Column{Name: text(row[0]), Type: readType(text(row[1])), NotNull: number(row[2]) != 0})
+				t.Columns = append(t.Columns, &schema.Column{Name: text(row[0]), Type: readType(text(row[1])),
+					NotNull: number(row[2]) != 0})
 			}
 			continue
 		}
@@ -254,7 +258,8 @@ func sameColumn(t *schema.Table, c *schema.Column, row []any) bool {
 	}
 	key := t.PrimaryKey != nil && schema.HasName(t.PrimaryKey.Columns, c.Name)
 	notNull := c.NotNull && c.Options["implied not null"] == ""
-	return c.Name == text(row[0]) && (!notNull || number(row[2]) != 0) && key == (number(row[3]) > 0) && hidden == number(row[4])
+	return c.Name == text(row[0]) && (!notNull || number(row[2]) != 0) && key == (number(row[3]) > 0) &&
+		hidden == number(row[4])
 }
 
 // settleReferences fills in the columns that a foreign key refers to when its
@@ -274,7 +279,8 @@ func settleReferences(s *schema.Schema, tables []*schema.Table) {
 func refersAsBefore(s *schema.Schema, t *schema.Table) bool {
 	return !slices.ContainsFunc(t.ForeignKeys, func(fk *schema.ForeignKey) bool {
 		parent := s.Table(fk.Table)
-		return fk.Options["references"] == "implied" && parent != nil && parent.PrimaryKey != nil && !slices.Equal(fk.References, parent.PrimaryKey.Columns)
+		return fk.Options["references"] == "implied" && parent != nil && parent.PrimaryKey != nil &&
+			!slices.Equal(fk.References, parent.PrimaryKey.Columns)
 	})
 }
 

@@ -57,7 +57,8 @@ const noteTable = "create table lastboard_note (table_name, object, kind, text, 
 // harmless leaves out what would reach beyond the memory of the test.
 func harmless(sql string) bool {
 	lower := strings.ToLower(sql)
-	for _, word := range []string{"attach", "pragma", "vacuum", "virtual", "load_extension", "lastboard", "sqlite_", "temp", "rollback", "recursive"} {
+	for _, word := range []string{"attach", "pragma", "vacuum", "virtual", "load_extension", "lastboard", "sqlite_",
+		"temp", "rollback", "recursive"} {
 		if strings.Contains(lower, word) {
 			return false
 		}

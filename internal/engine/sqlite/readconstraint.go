@@ -171,7 +171,8 @@ func (r *reader) finish() {
 		k.Implied = implied(&k.Name, k.Columns, "primary")
 		for _, n := range k.Columns {
 			c := t.Column(n)
-			alias := len(k.Columns) == 1 && c.Type.Name == "integer" && strings.EqualFold(declaration(c, false), "integer") && t.Options["without rowid"] == ""
+			alias := len(k.Columns) == 1 && c.Type.Name == "integer" && strings.EqualFold(declaration(c, false), "integer") &&
+				t.Options["without rowid"] == ""
 			if !c.NotNull && (alias || t.Options["without rowid"] != "") {
 				c.NotNull = true
 				if c.Options == nil {

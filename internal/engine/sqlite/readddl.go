@@ -178,7 +178,8 @@ func (r *reader) constraintNext() bool {
 }
 
 // columnWords begin what follows a column's type.
-var columnWords = []string{"constraint", "primary", "not", "null", "unique", "check", "default", "collate", "references", "generated", "as"}
+var columnWords = []string{"constraint", "primary", "not", "null", "unique", "check", "default", "collate",
+	"references", "generated", "as"}
 
 func (r *reader) column() {
 	c := &schema.Column{Name: r.name()}
@@ -310,7 +311,8 @@ func (r *reader) defaultValue() schema.Expr {
 	case sqltext.Word, sqltext.Quoted, sqltext.String, sqltext.Number, sqltext.Blob:
 		tok := r.tok()
 		r.at++
-		if start == tok.Pos.Offset && (tok.Kind == sqltext.Quoted || tok.Kind == sqltext.Word && !slices.Contains(defaultWords, tok.Value)) {
+		if start == tok.Pos.Offset && (tok.Kind == sqltext.Quoted || tok.Kind == sqltext.Word &&
+			!slices.Contains(defaultWords, tok.Value)) {
 			return schema.Expr{Native: literal(asWritten(tok))} // SQLite takes a name here for a string
 		}
 		return schema.Expr{Native: r.src[start:tok.End()]}

@@ -111,7 +111,8 @@ func (r *renderer) expr(e sqltext.Expr, place int) string {
 		}
 		return planning.Wrap(r.expr(e.X, bindEqual)+planning.Not(e.Not)+" in ("+list+")", bindEqual, place)
 	case *sqltext.Between:
-		text := r.expr(e.X, bindEqual) + planning.Not(e.Not) + " between " + r.expr(e.Low, bindEqual+1) + " and " + r.expr(e.High, bindEqual+1)
+		text := r.expr(e.X, bindEqual) + planning.Not(e.Not) + " between " + r.expr(e.Low, bindEqual+1) + " and " +
+			r.expr(e.High, bindEqual+1)
 		return planning.Wrap(text, bindEqual, place)
 	case *sqltext.Like:
 		return planning.Wrap(r.like(e), bindEqual, place)
@@ -130,8 +131,9 @@ func (r *renderer) list(list []sqltext.Expr) string {
 }
 
 var binaryStrength = map[string]int{
-	"or": bindOr, "and": bindAnd, "=": bindEqual, "<>": bindEqual, "is distinct from": bindEqual, "is not distinct from": bindEqual,
-	"<": bindCompare, "<=": bindCompare, ">": bindCompare, ">=": bindCompare,
+	"or": bindOr, "and": bindAnd, "=": bindEqual, "<>": bindEqual, "is distinct from": bindEqual,
+	"is not distinct from": bindEqual,
+	"<":                    bindCompare, "<=": bindCompare, ">": bindCompare, ">=": bindCompare,
 	"+": bindSum, "-": bindSum, "*": bindProduct, "/": bindProduct, "%": bindProduct, "||": bindConcat,
 }
 
@@ -343,7 +345,8 @@ func (r *renderer) cast(e *sqltext.Cast, place int) string {
 	case t.Name == "timestamp", t.Name == "timestamp with time zone":
 		return "datetime(" + x + ")"
 	case t.Name == "boolean":
-		return planning.Wrap("case lower("+x+") when 'true' then 1 when 'false' then 0 when '0' then 0 else "+x+" <> 0 end", bindPrimary, place)
+		return planning.Wrap("case lower("+x+") when 'true' then 1 when 'false' then 0 when '0' then 0 else "+x+" <> 0 end",
+			bindPrimary, place)
 	case t.Name == "blob", t.Name == "binary", t.Name == "varbinary":
 		return "cast(" + x + " as blob)"
 	}
@@ -395,7 +398,8 @@ func (r *renderer) substring(e *sqltext.Substring) string {
 	if known && start >= 1 {
 		return "substr(" + x + ", " + from + ", max(" + length + ", 0))"
 	}
-	return fmt.Sprintf("substr(%s, max(%s, 1), max(%s + %s - max(%s, 1), 0))", x, from, r.expr(e.From, bindSum), r.expr(e.For, bindSum+1), from)
+	return fmt.Sprintf("substr(%s, max(%s, 1), max(%s + %s - max(%s, 1), 0))", x, from, r.expr(e.From, bindSum),
+		r.expr(e.For, bindSum+1), from)
 }
 
 func (r *renderer) trim(e *sqltext.Trim) string {
@@ -409,7 +413,8 @@ func (r *renderer) trim(e *sqltext.Trim) string {
 	return function + "(" + r.expr(e.X, bindOr) + ", " + r.expr(e.Chars, bindOr) + ")"
 }
 
-var strftime = map[string]string{"year": "%Y", "month": "%m", "day": "%d", "hour": "%H", "minute": "%M", "second": "%S", "epoch": "%s"}
+var strftime = map[string]string{"year": "%Y", "month": "%m", "day": "%d", "hour": "%H", "minute": "%M", "second": "%S",
+	"epoch": "%s"}
 
 func (r *renderer) extract(e *sqltext.Extract) string {
 	return "cast(strftime(" + literal(strftime[e.Field]) + ", " + r.expr(e.X, bindOr) + ") as integer)"
@@ -417,7 +422,8 @@ func (r *renderer) extract(e *sqltext.Extract) string {
 
 // calls are functions that have another name on SQLite.
 var calls = map[string]string{
-	"char_length": "length", "character_length": "length", "power": "pow", "ceiling": "ceil", "greatest": "max", "least": "min",
+	"char_length": "length", "character_length": "length", "power": "pow", "ceiling": "ceil", "greatest": "max",
+	"least": "min",
 }
 
 func (r *renderer) call(e *sqltext.Call, place int) string {

@@ -55,7 +55,8 @@ func (Engine) Open(ctx context.Context, target string, mode engine.Mode) (engine
 	case errors.Is(err, os.ErrNotExist) && mode == engine.Read:
 		d.missing = true
 	case errors.Is(err, os.ErrNotExist) && mode == engine.Write:
-		return nil, &engine.CannotOpen{Message: "there is no file " + path, Cure: "check the url of the database in lastboard.toml", Err: err}
+		return nil, &engine.CannotOpen{Message: "there is no file " + path,
+			Cure: "check the url of the database in lastboard.toml", Err: err}
 	case err != nil && !errors.Is(err, os.ErrNotExist):
 		return nil, &engine.CannotOpen{Message: "the file " + path + " cannot be opened: " + err.Error(), Err: err}
 	case err == nil && info.IsDir():
@@ -102,11 +103,14 @@ func (d *database) explain(err error) error {
 	}
 	switch se.Code() & 0xff {
 	case sqlite3.SQLITE_NOTADB:
-		return &engine.CannotOpen{Message: d.path + " is not a SQLite database", Cure: "check the url; nothing was changed", Err: err}
+		return &engine.CannotOpen{Message: d.path + " is not a SQLite database", Cure: "check the url; nothing was changed",
+			Err: err}
 	case sqlite3.SQLITE_CANTOPEN:
-		return &engine.CannotOpen{Message: "the file " + d.path + " cannot be opened", Cure: "check that its folder exists and that you may read and write there", Err: err}
+		return &engine.CannotOpen{Message: "the file " + d.path + " cannot be opened",
+			Cure: "check that its folder exists and that you may read and write there", Err: err}
 	case sqlite3.SQLITE_CORRUPT:
-		return &engine.CannotOpen{Message: d.path + " is damaged: " + se.Error(), Cure: "restore it from a backup; Lastboard changes nothing in it", Err: err}
+		return &engine.CannotOpen{Message: d.path + " is damaged: " + se.Error(),
+			Cure: "restore it from a backup; Lastboard changes nothing in it", Err: err}
 	case sqlite3.SQLITE_BUSY:
 		return &engine.Busy{Err: err}
 	}
@@ -240,7 +244,8 @@ func timeText(t time.Time) string {
 }
 
 // Lend implements engine.Database: the table is one of SQLite's temporary ones.
-func (d *database) Lend(ctx context.Context, statements []string, insert string, rows func(add func([]any) error) error) error {
+func (d *database) Lend(ctx context.Context, statements []string, insert string,
+	rows func(add func([]any) error) error) error {
 	for _, s := range statements {
 		if _, err := d.conn.ExecContext(ctx, s); err != nil {
 			return failure(err)
@@ -269,7 +274,8 @@ func (d *database) Own(ctx context.Context) ([]engine.OwnObject, error) {
 	}
 	var list []engine.OwnObject
 	for _, v := range r.Values {
-		o := engine.OwnObject{Kind: text(v[0]), Name: text(v[1]), Drop: "drop " + text(v[0]) + " if exists main." + quote(text(v[1]))}
+		o := engine.OwnObject{Kind: text(v[0]), Name: text(v[1]),
+			Drop: "drop " + text(v[0]) + " if exists main." + quote(text(v[1]))}
 		if o.Kind == "trigger" {
 			o.Table = text(v[2])
 		}
@@ -296,7 +302,8 @@ func (d *database) Advice(ctx context.Context) []string {
 	if err != nil || d.missing || len(r.Values) == 0 || text(r.Values[0][0]) == "wal" {
 		return nil
 	}
-	return []string{"the file uses a rollback journal, so that readers wait, too, while a step writes; pragma journal_mode = wal lets them read on"}
+	return []string{"the file uses a rollback journal, so that readers wait, too, while a step writes; pragma " +
+		"journal_mode = wal lets them read on"}
 }
 
 // failure gives an error its type: [engine.Busy] where waiting helps.
@@ -307,9 +314,11 @@ func failure(err error) error {
 		case sqlite3.SQLITE_BUSY, sqlite3.SQLITE_LOCKED:
 			return &engine.Busy{Err: err}
 		case sqlite3.SQLITE_READONLY:
-			return &engine.CannotOpen{Message: "the database can be read but not written", Cure: "check the permissions of the file and of its folder", Err: err}
+			return &engine.CannotOpen{Message: "the database can be read but not written",
+				Cure: "check the permissions of the file and of its folder", Err: err}
 		case sqlite3.SQLITE_FULL:
-			return &engine.CannotOpen{Message: "the disk is full", Cure: "make room and run the command again: it goes on where it stopped", Err: err}
+			return &engine.CannotOpen{Message: "the disk is full",
+				Cure: "make room and run the command again: it goes on where it stopped", Err: err}
 		case sqlite3.SQLITE_CONSTRAINT:
 			return violation(se)
 		case sqlite3.SQLITE_ERROR:

@@ -198,7 +198,8 @@ func mentions(text string, names map[string]bool) bool {
 
 // reaching are the statements that can write other files than the copy in memory, or that
 // belong to how a connection works.
-var reaching = []string{"attach", "detach", "vacuum", "pragma", "begin", "commit", "end", "rollback", "savepoint", "release"}
+var reaching = []string{"attach", "detach", "vacuum", "pragma", "begin", "commit", "end", "rollback", "savepoint",
+	"release"}
 
 func (t *trial) step(ctx context.Context, s *engine.Step) error {
 	if s.Native {
@@ -275,7 +276,8 @@ func (t *trial) working(ctx context.Context, s *schema.Schema, names map[string]
 			names[i] = quote(c.Name)
 			sets[i] = names[i] + " = " + names[i]
 		}
-		explain(what, "insert into "+quote(x.Name)+" ("+strings.Join(names, ", ")+") select "+strings.Join(names, ", ")+" from "+quote(x.Name))
+		explain(what, "insert into "+quote(x.Name)+" ("+strings.Join(names, ", ")+") select "+strings.Join(names, ", ")+
+			" from "+quote(x.Name))
 		explain(what, "update "+quote(x.Name)+" set "+strings.Join(sets, ", "))
 		explain(what, "delete from "+quote(x.Name))
 	}
@@ -302,7 +304,8 @@ func newlyBroken(before, after map[string]string) []string {
 // needed finds what uses the table or the columns that a change drops: it makes
 // the table without them, which SQLite lets happen, and looks what no longer
 // works.
-func (t *trial) needed(ctx context.Context, c *schema.TableChange, names map[string]bool, worked map[string]string) ([]string, error) {
+func (t *trial) needed(ctx context.Context, c *schema.TableChange, names map[string]bool,
+	worked map[string]string) ([]string, error) {
 	var dropped []*schema.Column
 	if c.After != nil {
 		if dropped = c.Dropped(); len(dropped) == 0 {
@@ -318,7 +321,8 @@ func (t *trial) needed(ctx context.Context, c *schema.TableChange, names map[str
 		}
 		return nil
 	}
-	if err := run("pragma foreign_keys = off", "pragma legacy_alter_table = on", "begin", "drop table "+quote(c.Before.Name)); err != nil {
+	if err := run("pragma foreign_keys = off", "pragma legacy_alter_table = on", "begin",
+		"drop table "+quote(c.Before.Name)); err != nil {
 		return nil, err
 	}
 	undo := func() error { return run("rollback", "pragma legacy_alter_table = off") }
@@ -364,7 +368,8 @@ func firesOn(t *schema.Table, dropped []*schema.Column) []string {
 			}
 			for j := i + 2; j < len(tokens) && !tokens[j].Is("on"); j++ {
 				if slices.ContainsFunc(dropped, func(c *schema.Column) bool { return schema.SameName(c.Name, tokens[j].Value) }) {
-					list = append(list, fmt.Sprintf("trigger %s of table %s (fires on updates of %s)", tr.Name, t.Name, tokens[j].Value))
+					list = append(list, fmt.Sprintf("trigger %s of table %s (fires on updates of %s)", tr.Name, t.Name,
+						tokens[j].Value))
 				}
 			}
 		}

@@ -73,7 +73,8 @@ func touching(s *schema.Schema, names map[string]bool, steps []*engine.Step) map
 	touched := map[string]bool{}
 	for _, t := range s.Tables {
 		n := strings.ToLower(t.Name)
-		touched[n] = names[n] || t.Opaque != "" || named(n) || slices.ContainsFunc(t.Indexes, func(x *schema.Index) bool { return named(x.Name) }) ||
+		touched[n] = names[n] || t.Opaque != "" || named(n) ||
+			slices.ContainsFunc(t.Indexes, func(x *schema.Index) bool { return named(x.Name) }) ||
 			slices.ContainsFunc(t.Uniques, func(k *schema.Key) bool { return named(k.Name) })
 	}
 	for size := -1; size != count(touched); {

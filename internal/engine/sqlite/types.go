@@ -345,8 +345,10 @@ func settleNotNull(t *schema.Table, c *schema.Column) {
 func instant(change *schema.TableChange, c *schema.Column, strict bool) bool {
 	_, old := change.From[c.Name]
 	_, filled := change.Fill[c.Name]
-	plain := c.Type.Name == "integer" || c.Type.Name == "bigint" || c.Type.Name == "real" || c.Type.Name == "double precision"
-	return change.Before != nil && !old && !filled && !strict && !c.NotNull && c.Default == nil && plain && !c.Type.Unsigned
+	plain := c.Type.Name == "integer" || c.Type.Name == "bigint" || c.Type.Name == "real" ||
+		c.Type.Name == "double precision"
+	return change.Before != nil && !old && !filled && !strict && !c.NotNull && c.Default == nil && plain &&
+		!c.Type.Unsigned
 }
 
 // needsLimit reports whether a column needs a check for what its type promises: the
