@@ -53,7 +53,7 @@ func TestWhatStatementsDo(t *testing.T) {
 		"truncate t":                                                                {true, false},
 		"lock tables t write":                                                       {true, false},
 		"set statement foreign_key_checks = 0 for alter table t add x":              {true, false},
-			"LOCK TABLES t WRITE": {true, false},
+		"LOCK TABLES t WRITE":                                                       {true, false},
 	} {
 		if got := [2]bool{defines(sql), instant(sql)}; got != want {
 			t.Errorf("%s: defines and is instant: %v, wanted %v", sql, got, want)
