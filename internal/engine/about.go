@@ -26,10 +26,13 @@ type About struct {
 
 // Traits are what engines differ in that concerns more than how a thing is said.
 type Traits struct {
-	File        bool // a database is a file: it has a path, one writer, and no roles
-	Schemas     bool // tables stand in schemas
-	Places      bool // a column gets a place among the others without a copy of the table
-	Mirrors     bool // a column can be kept under two names while programs write by either
+	File    bool // a database is a file: it has a path, one writer, and no roles
+	Schemas bool // tables stand in schemas
+	Places  bool // a column gets a place among the others without a copy of the table
+	Mirrors bool // a column can be kept under two names while programs write by either
+	// MirrorsHide means that such a column is invisible, and gets its other name in the moment in
+	// which that goes: what defines a table commits by itself.
+	MirrorsHide bool
 	AlwaysIsNot bool // a program can write a number of its own into a column that always numbers itself
 	Binary      bool // there are no decimals: a half may be rounded either way
 	PlainCase   bool // upper and lower know no letters beyond a to z

@@ -61,6 +61,8 @@ type Planner interface {
 	// Mirrors names the triggers that keep columns of a table equal to their mirrors, and gives
 	// the statements that make them and see to the rows; nothing where there are none.
 	Mirrors(t *schema.Table, pairs []schema.Mirror) (triggers, sql []string)
+	// CannotMirror says why the engine keeps a column under no other name; "" where it can.
+	CannotMirror(t *schema.Table, column string) string
 	// Place gives the statements that make the place for Lastboard's own tables.
 	Place() []string
 	// CreateSQL gives the engine's own statements that make a table as it stands.

@@ -15,6 +15,8 @@ type MirrorChange struct {
 	// Proven asks that no row may differ as they go: what was written by either name has to be
 	// in both.
 	Proven bool
+	// Renames gives the columns the names of their mirrors in the moment in which those go.
+	Renames bool
 }
 
 // Mirror is a column and the name of its mirror.
@@ -24,12 +26,15 @@ type Mirror struct {
 }
 
 // Mirrored gives a table with mirrors, each with indexes as its column has: programs look rows
-// up by the new name, too, and rely on what is unique.
-func Mirrored(t *Table, pairs []Mirror) *Table {
+// up by the new name, too, and rely on what is unique. hide makes the mirrors invisible.
+func Mirrored(t *Table, pairs []Mirror, hide bool) *Table {
 	after := t.copy()
 	for _, m := range pairs {
 		c := *after.Column(m.Column)
 		c.Name, c.NotNull, c.Limit, c.Comment = m.Name, false, "", ""
+		if hide {
+			c.Options = map[string]string{"invisible": "yes"}
+		}
 		after.Columns = append(after.Columns, &c)
 	}
 	add := func(name string, unique bool, parts []IndexPart, where *Expr) {
@@ -73,6 +78,13 @@ func Unmirrored(t *Table, pairs []Mirror) *Table {
 	for _, m := range pairs {
 		after.Columns = slices.DeleteFunc(after.Columns, func(c *Column) bool { return SameName(c.Name, m.Name) })
 		after.Indexes = slices.DeleteFunc(after.Indexes, func(x *Index) bool { return x.Uses(m.Name) })
+		for i, c := range after.Columns {
+			if c.Default != nil && c.Default.Mentions(m.Name) {
+				plain := *c
+				plain.Default = nil
+				after.Columns[i] = &plain
+			}
+		}
 	}
 	return after
 }

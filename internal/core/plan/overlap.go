@@ -197,6 +197,9 @@ func (p *Planner) opens(ctx context.Context, out *Plan, m *migration.Migration,
 	opened := append(slices.Clone(p.in.Opened), Opened{m.Version, out.Later[:len(out.Later)-1]})
 	for _, x := range pairs {
 		why := schema.CannotMirror(t, x.Column)
+		if why == "" {
+			why = p.in.Engine.CannotMirror(t, x.Column)
+		}
 		if t.Column(x.Name) != nil {
 			why = "there is a column " + x.Name + " already"
 		}
@@ -211,7 +214,7 @@ func (p *Planner) opens(ctx context.Context, out *Plan, m *migration.Migration,
 			}
 		}
 	}
-	change := &schema.MirrorChange{Before: t, After: schema.Mirrored(t, pairs), Pairs: pairs}
+	change := &schema.MirrorChange{Before: t, After: schema.Mirrored(t, pairs, p.in.Engine.About().MirrorsHide), Pairs: pairs}
 	p.warnMirrors(out, m, whole, change)
 	return st, p.change(ctx, out, &schema.Change{At: whole.At, What: "keep columns of " + t.Name + " under two names",
 		Mirror: change})
@@ -405,9 +408,20 @@ func (p *Planner) Settle(ctx context.Context, m *migration.Migration) (*Plan, er
 					"there is no table %s any more", st.(*sqltext.AlterTable).Table))}
 			}
 			off := &schema.MirrorChange{Before: t, After: schema.Unmirrored(t, pairs), Pairs: pairs, Off: true, Proven: true}
+			if p.in.Engine.About().MirrorsHide {
+				_, change, err := schema.Apply((&schema.Delta{Tables: []*schema.Table{off.After}}).On(p.current), st,
+					p.in.Engine.About().Env(nil))
+				if err != nil {
+					return nil, fault.List{Located(m, err)}
+				}
+				off.After, off.Renames = change.Table.After, true
+			}
 			if err := p.change(ctx, out, &schema.Change{At: st.Start(), What: "end the two names of columns of " + t.Name,
 				Mirror: off}); err != nil {
 				return nil, fault.List{p.located(m, st.Start(), err)}
+			}
+			if off.Renames {
+				continue
 			}
 		}
 		if err := p.statement(ctx, out, m, i, st); err != nil {

@@ -96,6 +96,16 @@ func newRecord(c *schema.Change, before, after *schema.Schema) *Record {
 			}
 		}
 		r.Table = t
+	case c.Mirror != nil && c.Mirror.Renames:
+		r.Table = &TableRecord{Before: schema.Unmirrored(c.Mirror.Before, c.Mirror.Pairs),
+			After: after.Table(c.Mirror.After.Name), From: map[string]string{}, Restore: map[string]string{},
+			Converted: map[string]bool{}}
+		for _, col := range c.Mirror.After.Columns {
+			r.Table.From[col.Name] = col.Name
+		}
+		for _, x := range c.Mirror.Pairs {
+			r.Table.From[x.Name] = x.Column
+		}
 	case c.Mirror != nil && !c.Mirror.Off:
 		r.Mirror = &MirrorRecord{c.Mirror.Before.Name, c.Mirror.Pairs}
 	case c.View != nil:

@@ -4,7 +4,6 @@ import (
 	"strings"
 
 	"lastboard/internal/engine"
-	"lastboard/internal/schema"
 )
 
 func init() { engine.Register(about) }
@@ -12,7 +11,7 @@ func init() { engine.Register(about) }
 var about = &engine.About{
 	Name: "mariadb", Title: "MariaDB", Schemes: []string{"mariadb", "mysql"},
 	Example: "mariadb://office@db.example/harbour", Words: reserved,
-	Traits: engine.Traits{Places: true},
+	Traits: engine.Traits{Places: true, Mirrors: true, MirrorsHide: true},
 	New: func(o engine.Options) engine.Engine {
 		return Engine{Unproven: o.Unproven, RunsAs: o.RunsAs, Here: o.LedgerHere}
 	},
@@ -20,9 +19,6 @@ var about = &engine.About{
 
 // About implements engine.Engine.
 func (Engine) About() *engine.About { return about }
-
-// Mirrors implements engine.Planner.
-func (Engine) Mirrors(*schema.Table, []schema.Mirror) (triggers, sql []string) { return nil, nil }
 
 // reserved words that a name could well be: mariadb.com/kb/en/reserved-words.
 var reserved = strings.Fields(`accessible add all alter analyze and as asc asensitive before between bigint binary blob both by

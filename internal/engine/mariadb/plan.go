@@ -94,6 +94,9 @@ func (Engine) Steps(c *schema.Change, f engine.Facts) ([]*engine.Step, error) {
 		default:
 			p.alter()
 		}
+	case c.Mirror != nil:
+		p = newPlanner(f, c.Mirror.Before)
+		p.mirror(c.Mirror)
 	case c.View != nil:
 		p = newPlanner(f, nil)
 		p.view(c.View)

@@ -212,13 +212,7 @@ func (p *planner) addParts() {
 		}
 	}
 	for _, x := range s.Indexes {
-		words, rest, _ := strings.Cut(indexSQL(p.After, x), "key ")
-		var columns []string
-		for _, part := range x.Parts {
-			columns = append(columns, part.Column)
-		}
-		p.alterTable(engine.Build, indexRate, "build index "+x.Name,
-			p.addIndex(columns, "add "+words+"key if not exists "+rest)...)
+		p.buildIndex(x)
 	}
 	for _, k := range s.Checks {
 		p.check(k)
@@ -226,6 +220,17 @@ func (p *planner) addParts() {
 	for _, k := range s.References {
 		p.foreignKey(k)
 	}
+}
+
+// buildIndex builds one.
+func (p *planner) buildIndex(x *schema.Index) {
+	words, rest, _ := strings.Cut(indexSQL(p.After, x), "key ")
+	var columns []string
+	for _, part := range x.Parts {
+		columns = append(columns, part.Column)
+	}
+	p.alterTable(engine.Build, indexRate, "build index "+x.Name,
+		p.addIndex(columns, "add "+words+"key if not exists "+rest)...)
 }
 
 // addIndex gives the actions that add an index of columns. An index that the server has
@@ -332,41 +337,50 @@ func (p *planner) madeFollowers() (list []string) {
 // renameWith renames columns. Triggers do not follow: those of Lastboard's own that name
 // one are written anew while the table is locked.
 func (p *planner) renameWith(actions []string, what string) *engine.Step {
-	own := p.madeFollowers()
+	var own []*schema.Trigger
+	for _, sql := range p.madeFollowers() {
+		own = append(own, &schema.Trigger{SQL: sql})
+	}
 	gone := p.emptied()
 	for _, k := range p.Change.PutBack {
 		gone = append(gone, k.Table)
 	}
 	for _, tr := range p.Table.Own {
 		if !slices.ContainsFunc(gone, func(kept string) bool { return strings.Contains(tr.SQL, quote(kept)) }) {
-			own = append(own, tr.SQL)
+			own = append(own, tr)
 		}
 	}
-	var anew []string
-	locks := append([]string{p.table() + " write"}, lockedNumbers(p.Table)...)
-	for _, sql := range own {
-		changed := sql
+	more, anew := p.followersAnew(own)
+	if len(anew) == 0 {
+		return p.alterTable(engine.Catalog, 0, what, actions...)
+	}
+	locks := slices.Concat([]string{p.table() + " write"}, lockedNumbers(p.Table), more)
+	script := append([]string{"lock tables " + strings.Join(locks, ", "), p.alterSQL(actions...)}, anew...)
+	s := p.define(engine.Catalog, 0, what, "", strings.Join(script, engine.Between))
+	s.Why = "with the triggers that let kept values follow their rows, while the table is locked"
+	return s
+}
+
+// followersAnew gives those of some triggers that name a renamed column, as they are to be then, and
+// the locks that they want beside the table's.
+func (p *planner) followersAnew(own []*schema.Trigger) (locks, anew []string) {
+	for _, tr := range own {
+		changed := tr.SQL
 		for from, to := range p.Renames {
 			for _, row := range []string{"old.", "new."} {
 				changed = strings.ReplaceAll(changed, row+quote(from), row+"\x00"+quote(to))
 			}
 		}
-		if changed == sql {
+		if changed == tr.SQL {
 			continue
 		}
 		anew = append(anew, strings.ReplaceAll(changed, "\x00", ""))
-		if _, rest, ok := strings.Cut(sql, "delete from "); ok {
+		if _, rest, ok := strings.Cut(tr.SQL, "delete from "); ok {
 			kept, _, _ := strings.Cut(rest, " where ")
 			if lock := kept + " write"; !slices.Contains(locks, lock) {
 				locks = append(locks, lock)
 			}
 		}
 	}
-	if len(anew) == 0 {
-		return p.alterTable(engine.Catalog, 0, what, actions...)
-	}
-	script := append([]string{"lock tables " + strings.Join(locks, ", "), p.alterSQL(actions...)}, anew...)
-	s := p.define(engine.Catalog, 0, what, "", strings.Join(script, engine.Between))
-	s.Why = "with the triggers that let kept values follow their rows, while the table is locked"
-	return s
+	return locks, anew
 }

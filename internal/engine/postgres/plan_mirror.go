@@ -48,6 +48,9 @@ func hasMirrors(t *schema.Table) bool {
 	})
 }
 
+// CannotMirror implements engine.Planner.
+func (Engine) CannotMirror(*schema.Table, string) string { return "" }
+
 // Mirrors implements engine.Planner.
 func (Engine) Mirrors(t *schema.Table, pairs []schema.Mirror) (triggers, sql []string) {
 	p, x := newPlanner(engine.Facts{}, t), partsOf(pairs)

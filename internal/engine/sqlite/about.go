@@ -19,6 +19,9 @@ var about = &engine.About{
 // About implements engine.Engine.
 func (Engine) About() *engine.About { return about }
 
+// CannotMirror implements engine.Planner.
+func (Engine) CannotMirror(*schema.Table, string) string { return "" }
+
 // Mirrors implements engine.Planner.
 func (Engine) Mirrors(*schema.Table, []schema.Mirror) (triggers, sql []string) { return nil, nil }
 

@@ -1,0 +1,262 @@
+package mariadb
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"lastboard/internal/engine"
+	"lastboard/internal/engine/planning"
+	"lastboard/internal/schema"
+)
+
+// A mirror is an invisible column under another name, equal to its own in every committed row. A
+// first and a last trigger keep them equal, since triggers of the application's may stand between:
+// the first finds out by which name a row was written, and carries that to the column; the last
+// gives the mirror what all others have made of the column. A statement that writes both and not
+// the same is an error. The server makes a default of the mirror where the column wants a value and
+// has no default: a program that writes by the new name alone leaves it out.
+
+const mirrorSuffix = "_mirror"
+
+// mirrorTrigger names one of the triggers.
+func mirrorTrigger(t *schema.Table, place, event string) string {
+	return schema.ConstraintName(&schema.Table{Name: engine.Prefix + t.Name}, []string{place, event},
+		strings.TrimPrefix(mirrorSuffix, "_"))
+}
+
+// mirrorTriggers names all of them.
+func mirrorTriggers(t *schema.Table) (list []string) {
+	for _, place := range []string{"first", "last"} {
+		for _, event := range []string{"insert", "update"} {
+			list = append(list, mirrorTrigger(t, place, event))
+		}
+	}
+	return list
+}
+
+// Mirrors implements engine.Planner.
+func (Engine) Mirrors(t *schema.Table, pairs []schema.Mirror) (triggers, sql []string) {
+	p := newPlanner(engine.Facts{}, t)
+	x := mirrorsOf(pairs)
+	return mirrorTriggers(t), append(p.syncSQL(pairs), "update "+p.table()+" set "+x.fills+" where "+x.differ)
+}
+
+// CannotMirror implements engine.Planner.
+func (Engine) CannotMirror(t *schema.Table, column string) string {
+	for _, k := range t.ForeignKeys {
+		acts := func(rule string) bool { return rule != "" && rule != "restrict" && rule != "no action" }
+		if schema.HasName(k.Columns, column) && (acts(k.OnUpdate) || acts(k.OnDelete)) {
+			return "its value changes with that of table " + k.Table + " (foreign key " + k.Name + "), which no trigger sees"
+		}
+	}
+	for _, c := range t.Columns {
+		switch {
+		case c.Generated != nil && !c.Generated.Stored:
+			return "column " + c.Name + " is computed and not stored, and beside such a column the server takes none away in " +
+				"an instant"
+		case c.Generated != nil && c.Generated.Expr.Mentions(column):
+			return "column " + c.Name + " is computed from it"
+		case c.Limit != "" && schema.SameName(c.Name, column):
+			return "constraint " + c.Limit + " is about it"
+		}
+	}
+	for _, k := range t.Checks {
+		if k.Expr.Mentions(column) {
+			return "constraint " + k.Name + " is about it"
+		}
+	}
+	return ""
+}
+
+// mirrorParts are the parts of statements about mirrors: their columns and names as a person reads
+// them, what lets the triggers compute them, and the condition that they differ.
+type mirrorParts struct{ columns, names, fills, differ string }
+
+func mirrorsOf(pairs []schema.Mirror) mirrorParts {
+	var columns, names, fills, differ []string
+	for _, x := range pairs {
+		columns, names = append(columns, x.Column), append(names, x.Name)
+		fills = append(fills, quote(x.Column)+" = "+quote(x.Column))
+		differ = append(differ, differs(quote(x.Column), quote(x.Name)))
+	}
+	return mirrorParts{strings.Join(columns, ", "), strings.Join(names, ", "), strings.Join(fills, ", "),
+		strings.Join(differ, " or ")}
+}
+
+// differs gives the condition that two values are not the same, neither as what they mean nor as
+// they are written.
+func differs(a, b string) string {
+	return "not (" + a + " <=> " + b + " and binary " + a + " <=> binary " + b + ")"
+}
+
+// mirror gives columns mirrors, or takes them away.
+func (p *planner) mirror(m *schema.MirrorChange) {
+	p.After = m.After
+	if m.Off {
+		p.unmirror(m)
+		return
+	}
+	x := mirrorsOf(m.Pairs)
+	var actions, wanted []string
+	for _, pair := range m.Pairs {
+		actions = append(actions, "add column if not exists "+columnSQL(m.After, m.After.Column(pair.Name)))
+		if wants(p.Table.Column(pair.Column)) {
+			wanted = append(wanted, "alter column "+quote(pair.Column)+" set default ("+quote(pair.Name)+")")
+		}
+	}
+	s := p.alterTable(engine.Catalog, 0, "add "+x.names+" beside "+x.columns, actions...)
+	s.Why = "programs of before and of after each use their own name"
+	if len(wanted) > 0 {
+		p.alterTable(engine.Catalog, 0, "let programs write "+x.names+" alone", wanted...)
+	}
+	p.underLock("keep "+x.names+" equal to "+x.columns, "", nil, p.syncSQL(m.Pairs)...)
+	p.Update("fill "+x.names, "update "+p.table()+" set "+x.fills+" where "+engine.Range+" and ("+x.differ+")").Why =
+		"the triggers compute it: to write it would look as if a program had"
+	s = p.define(engine.Scan, scanRate, "prove that each row has the same in "+x.names, "",
+		"select 'a row differs by its two names' from "+p.table()+" where "+x.differ+" limit 1")
+	s.Lock, s.WritersWait, s.Strong = "none", engine.WaitNo, nil
+	for _, index := range m.After.Indexes {
+		if m.Before.Index(index.Name) == nil {
+			p.buildIndex(index)
+		}
+	}
+}
+
+// wants reports whether a row needs a value for a column that is left out.
+func wants(c *schema.Column) bool { return c.NotNull && c.Default == nil }
+
+// underLock adds a step of statements that run while the table is locked.
+func (p *planner) underLock(what, done string, more []string, script ...string) {
+	locks := slices.Concat([]string{p.table() + " write"}, lockedNumbers(p.Table), more)
+	s := p.define(engine.Sync, 0, what, done,
+		strings.Join(append([]string{"lock tables " + strings.Join(locks, ", ")}, script...), engine.Between))
+	s.Lock = lockTable
+}
+
+// syncSQL gives the statements that make the triggers.
+func (p *planner) syncSQL(pairs []schema.Mirror) (list []string) {
+	var came, changed, last []string
+	for _, x := range pairs {
+		a, b := "new."+quote(x.Column), "new."+quote(x.Name)
+		c, none := p.Table.Column(x.Column), "null"
+		if d := c.Default; d != nil && !d.Mentions(x.Name) { // what it has where nobody writes it
+			none = p.written(d)
+		}
+		carry := func(written, other string) string {
+			return "if " + written + " then if " + other + " and " + differs(a, b) +
+				" then signal sqlstate '45000' set message_text = " +
+				literal(cut(x.Column+" and "+x.Name+" of "+p.Table.Name+
+					" are one column under two names, and were both written with other values")) +
+				"; end if; set " + a + " = " + b + "; end if;"
+		}
+		came = append(came, carry(differs(b, none), differs(a, none)))
+		changed = append(changed, carry(differs(b, "old."+quote(x.Name)), differs(a, "old."+quote(x.Column))))
+		last = append(last, "set "+b+" = "+a+";")
+	}
+	trigger := func(place, event string, body []string) {
+		n := mirrorTrigger(p.Table, place, event)
+		before := ""
+		if first := p.firstTrigger(event); place == "first" && first != "" {
+			before = "precedes " + quote(first) + " "
+		}
+		list = append(list, "create or replace trigger "+quote(n)+" before "+event+" on "+p.table()+" for each row "+before+
+			"begin "+strings.Join(body, " ")+" end")
+	}
+	trigger("first", "insert", came)
+	trigger("first", "update", changed)
+	trigger("last", "insert", last)
+	trigger("last", "update", last)
+	return list
+}
+
+// cut gives as much of a text as the server takes for a message.
+func cut(text string) string {
+	if letters := []rune(text); len(letters) > 128 {
+		return string(letters[:125]) + "..."
+	}
+	return text
+}
+
+// written gives what a default writes.
+func (p *planner) written(d *schema.Expr) string {
+	if d.Tree != nil {
+		return p.Render(d.Tree, planning.Computed)
+	}
+	return "(" + d.Native + ")"
+}
+
+// firstTrigger names the trigger of the table's own that acts first before an event; "" for none.
+func (p *planner) firstTrigger(event string) string {
+	for _, tr := range p.Table.Triggers {
+		if _, rest, ok := strings.Cut(strings.ToLower(tr.SQL), strings.ToLower(tr.Name)); ok {
+			if words := strings.Fields(strings.TrimLeft(rest, "`\" ")); len(words) > 1 && words[0] == "before" &&
+				words[1] == event {
+				return tr.Name
+			}
+		}
+	}
+	return ""
+}
+
+// unmirror takes the triggers and the mirrors away, and perhaps gives the columns their names in
+// the same moment.
+func (p *planner) unmirror(m *schema.MirrorChange) {
+	x := mirrorsOf(m.Pairs)
+	triggers := mirrorTriggers(p.Table)
+	if m.Proven {
+		keys, source := p.Sample(p.Table), " from "+p.table()+" where "+x.differ
+		p.AddProof("prove that each row has the same in "+x.names, engine.Proof{
+			SQL:   "select " + strings.Join(keys, ", ") + source + " limit 5",
+			Count: "select count(*)" + source, Keys: len(keys), Rule: "mirror-differs",
+			Message: "%d rows have another value by the new name than by the old one: somebody wrote past the triggers",
+			Cure:    "write what they should have by one of the names",
+		})
+		names := make([]string, len(triggers))
+		for i, n := range triggers {
+			names[i] = literal(n)
+		}
+		s := p.define(engine.Scan, 0, "look that all is there that keeps "+x.names+" equal", "",
+			"select "+literal("the triggers that keep "+x.names+" equal are not all there")+" from dual where "+
+				"(select count(*) from information_schema.triggers where trigger_schema = database() and trigger_name in ("+
+				strings.Join(names, ", ")+")) <> "+fmt.Sprint(len(triggers)))
+		s.Lock, s.WritersWait, s.Strong = "none", engine.WaitNo, nil
+	}
+	var indexes, names []string
+	for _, index := range p.Table.Indexes {
+		if slices.ContainsFunc(m.Pairs, func(x schema.Mirror) bool { return index.Uses(x.Name) }) {
+			indexes, names = append(indexes, "drop key if exists "+quote(index.Name)), append(names, index.Name)
+		}
+	}
+	if len(indexes) > 0 { // with it the server would not take the column away in an instant
+		p.alterTable(engine.Catalog, 0, "drop index "+strings.Join(names, ", "), indexes...)
+	}
+	var before, actions, renames, gone, old []string
+	p.Renames = map[string]string{}
+	for _, pair := range m.Pairs {
+		if d := p.Table.Column(pair.Column).Default; d != nil && d.Mentions(pair.Name) {
+			before = append(before, "alter column "+quote(pair.Column)+" drop default")
+		}
+		actions, gone = append(actions, "drop column "+quote(pair.Name)), append(gone, pair.Name)
+		if m.Renames {
+			renames = append(renames, "rename column "+quote(pair.Column)+" to "+quote(pair.Name))
+			p.Renames[pair.Column], old = pair.Name, append(old, pair.Column)
+		}
+	}
+	locks, followers := p.followersAnew(slices.DeleteFunc(slices.Clone(p.Table.Own), func(tr *schema.Trigger) bool {
+		return slices.Contains(triggers, tr.Name)
+	}))
+	var script []string
+	if len(before) > 0 {
+		script = append(script, p.alterSQL(before...))
+	}
+	script = append(append(script, p.alterSQL(append(actions, renames...)...)), followers...)
+	for _, n := range triggers {
+		script = append(script, "drop trigger if exists "+quote(n))
+	}
+	what, done := "take "+x.names+" away, and what kept it equal", p.goneQuery(gone, "")
+	if m.Renames {
+		what, done = "give "+x.columns+" the name "+x.names, p.goneQuery(old, "")
+	}
+	p.underLock(what, done, locks, script...)
+}
