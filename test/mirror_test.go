@@ -351,23 +351,81 @@ func TestTwoNamesOfOneColumn(t *testing.T) {
 // but name.
 func TestTwoNamesThatAreHostile(t *testing.T) {
 	const table, old, now = `o'$lastboard$"%s`, `n'$lastboard$"; drop table plain; --%I`, `m\'$lastboard$"$$`
-	table1, old1, now1 := quoted(table), quoted(old), quoted(now)
-	o := liveOffice(t, "", "create table plain (id integer)",
-		"create table "+table1+" (id integer primary key, "+old1+" varchar(20) unique default 'no''ne')",
-		"insert into "+table1+" values (1, 'a')")
-	start := o.canonical(true)
-	o.migration("0002-name", "-- A name\nalter table "+table1+" rename column "+old1+" to "+now1+";\n")
-	o.wants(o.code(0, "advance", "--yes"), "0002 is open")
-	o.exec("insert into "+table1+" (id, "+old1+") values (2, 'old')",
-		"insert into "+table1+" (id, "+now1+") values (3, 'new')", "insert into "+table1+" (id) values (4)")
-	o.same("select id, "+old1+", "+now1+" from "+table1+" order by id", "1|a|a\n2|old|old\n3|new|new\n4|no'ne|no'ne")
-	o.must("audit")
-	o.must("settle", "--yes")
-	o.must("audit")
-	o.must("retreat", "--to", "1", "--yes", "--settle")
-	o.exec("delete from " + table1 + " where id > 1")
-	o.isAgain(start)
-	o.same("select count(*) from plain", "0")
+	for _, name := range []string{"PostgreSQL", "MariaDB"} {
+		t.Run(name, func(t *testing.T) {
+			table1, old1, now1 := quoted(table), quoted(old), quoted(now)
+			o := officeOn(t, name, []string{"create table plain (id integer)",
+				"create table " + table1 + " (id integer primary key, " + old1 + " varchar(20) unique default 'no''ne')",
+				"insert into " + table1 + " values (1, 'a')"})
+			o.paced("")
+			start := o.canonical(true)
+			o.migration("0002-name", "-- A name\nalter table "+table1+" rename column "+old1+" to "+now1+";\n")
+			o.wants(o.code(0, "advance", "--yes"), "0002 is open")
+			o.exec("insert into "+table1+" (id, "+old1+") values (2, 'old')",
+				"insert into "+table1+" (id, "+now1+") values (3, 'new')", "insert into "+table1+" (id) values (4)")
+			o.same("select id, "+old1+", "+now1+" from "+table1+" order by id",
+				"1|a|a\n2|old|old\n3|new|new\n4|no'ne|no'ne")
+			o.must("audit")
+			o.must("settle", "--yes")
+			o.must("audit")
+			o.must("retreat", "--to", "1", "--yes", "--settle")
+			o.exec("delete from " + table1 + " where id > 1")
+			o.isAgain(start)
+			o.same("select count(*) from plain", "0")
+		})
+	}
+}
+
+// TestTwoNamesAreKilled kills runs that give a column a second name, that settle it and that take
+// it back, at statements of their way: programs of before and of after go on meanwhile, and nothing
+// that they write is lost.
+func TestTwoNamesAreKilled(t *testing.T) {
+	k := interleavedKinds[slices.IndexFunc(interleavedKinds, func(k interleaved) bool { return k.name == "another name" })]
+	for _, name := range []string{"PostgreSQL", "MariaDB"} {
+		t.Run(name, func(t *testing.T) {
+			o := interleavedOffice(t, name, nil)
+			differ := map[string]string{"PostgreSQL": "flag is distinct from ensign",
+				"MariaDB": "not (flag <=> ensign)"}[name]
+			const every = 12
+			for n, died := 1+int(*day)%every, true; died && !t.Failed(); n += every {
+				f := &convoy{office: o, engine: name, ships: map[int]*ship{}}
+				f.begin(k)
+				died = false
+				for i, args := range [][]string{{"advance", "--yes"}, {"settle", "--yes"},
+					{"retreat", "--to", "1", "--yes", "--settle"}} {
+					o.env = []string{fmt.Sprint("LASTBOARD_FAULT=sent:", n)}
+					r := o.run(args...)
+					o.env = nil
+					known := "flag"
+					if r.killed {
+						died = true
+						if o.query("select count(*) from information_schema.columns where table_name = 'vessel' and "+
+							"column_name = 'flag' and table_schema = "+map[string]string{"PostgreSQL": "'public'",
+							"MariaDB": "database()"}[name]) == "int64:0" {
+							known = "ensign"
+						}
+						o.exec(fmt.Sprintf("update vessel set %s = 'W%d' where id in (%d, 300)", known, i, i+1))
+						o.must(args...)
+					} else if r.code != 0 {
+						t.Fatalf("%v: %s", args, r)
+					}
+					if i == 0 {
+						o.same("select count(*) from vessel where "+differ, "0")
+						o.exec("update vessel set ensign = 'new' where id = 10", "update vessel set flag = 'old' where id = 11")
+						o.same("select count(*) from vessel where "+differ, "0")
+					}
+				}
+				o.must("audit")
+				o.same("select flag from vessel where id in (10, 11, 12) order by id", "new\nold\nNO")
+				if died {
+					o.same("select count(*) from vessel where id = 300 and flag like 'W%'", "1")
+				}
+				o.same("select count(*) from vessel where id between 20 and 299 and (flag = 'NO') = (orig % 7 <> 0)",
+					"240")
+				o.same("select count(*) from vessel where id between 20 and 299 and flag is null", "40")
+			}
+		})
+	}
 }
 
 // TestTwoWhoSettle is that an overlap which another run has ended is not ended again, and that
