@@ -28,7 +28,7 @@ func TestTwoNamesOfOneColumnOnMariaDB(t *testing.T) {
 	start := o.canonical(true)
 	o.migration("0002-title", "-- A title\nalter table vessel rename column name to title, rename column flag to "+
 		"colours;\n")
-	o.code(0, "check")
+	o.wants(o.code(0, "check"), "note trigger-names-column")
 	o.wants(o.code(0, "advance", "--yes"), "0002 is open", "column name (title now) of vessel")
 	o.wants(o.code(0, "describe", "vessel"), "column name (title now) goes when 0002 is settled")
 	o.must("audit")
@@ -79,6 +79,9 @@ func TestTwoNamesOfOneColumnOnMariaDB(t *testing.T) {
 	o.must("retreat", "--to", "1", "--yes")
 	o.must("audit")
 	o.must("advance", "--yes")
+	o.exec("create trigger greets after insert on vessel for each row set @hello = new.name")
+	o.wants(o.code(3, "settle", "2", "--yes"), "trigger greets")
+	o.exec("drop trigger greets")
 	o.must("settle", "2", "--yes")
 	o.must("audit")
 	o.same("select title, colours from vessel where id = 9", "copied|none")

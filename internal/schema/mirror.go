@@ -19,6 +19,22 @@ type MirrorChange struct {
 	Renames bool
 }
 
+// Renaming gives the change as that of a table without mirrors whose columns are renamed; nil where
+// none is.
+func (c *MirrorChange) Renaming() *TableChange {
+	if !c.Renames {
+		return nil
+	}
+	out := &TableChange{Before: Unmirrored(c.Before, c.Pairs), After: c.After, From: map[string]string{}}
+	for _, col := range c.After.Columns {
+		out.From[col.Name] = col.Name
+	}
+	for _, m := range c.Pairs {
+		out.From[m.Name] = m.Column
+	}
+	return out
+}
+
 // Mirror is a column and the name of its mirror.
 type Mirror struct {
 	Column string `json:"column"`

@@ -214,7 +214,8 @@ func (p *Planner) opens(ctx context.Context, out *Plan, m *migration.Migration,
 			}
 		}
 	}
-	change := &schema.MirrorChange{Before: t, After: schema.Mirrored(t, pairs, p.in.Engine.About().MirrorsHide), Pairs: pairs}
+	change := &schema.MirrorChange{Before: t, After: schema.Mirrored(t, pairs, p.in.Engine.About().MirrorsHide),
+		Pairs: pairs}
 	p.warnMirrors(out, m, whole, change)
 	return st, p.change(ctx, out, &schema.Change{At: whole.At, What: "keep columns of " + t.Name + " under two names",
 		Mirror: change})

@@ -97,15 +97,9 @@ func newRecord(c *schema.Change, before, after *schema.Schema) *Record {
 		}
 		r.Table = t
 	case c.Mirror != nil && c.Mirror.Renames:
-		r.Table = &TableRecord{Before: schema.Unmirrored(c.Mirror.Before, c.Mirror.Pairs),
-			After: after.Table(c.Mirror.After.Name), From: map[string]string{}, Restore: map[string]string{},
-			Converted: map[string]bool{}}
-		for _, col := range c.Mirror.After.Columns {
-			r.Table.From[col.Name] = col.Name
-		}
-		for _, x := range c.Mirror.Pairs {
-			r.Table.From[x.Name] = x.Column
-		}
+		x := c.Mirror.Renaming()
+		r.Table = &TableRecord{Before: x.Before, After: after.Table(x.After.Name), From: x.From,
+			Restore: map[string]string{}, Converted: map[string]bool{}}
 	case c.Mirror != nil && !c.Mirror.Off:
 		r.Mirror = &MirrorRecord{c.Mirror.Before.Name, c.Mirror.Pairs}
 	case c.View != nil:

@@ -82,7 +82,7 @@ func NamesStayNames(t *testing.T, e engine.Engine, home string) {
 		for _, rows := range []int64{10, 1_000_000} {
 			for _, live := range []bool{false, true} {
 				steps, err := stepsOf(t, e, &schema.Schema{Home: home}, hostile(namedOffice), hostile(statement),
-					map[string]int64{hostileName("vessel"): rows, hostileName("berth"): rows}, live)
+					map[string]int64{hostileName("vessel"): rows, hostileName("berth"): rows}, live, live)
 				if err != nil { // the engine cannot do it
 					continue
 				}
@@ -181,9 +181,10 @@ func unquoted(sql string) string {
 	return ""
 }
 
-// stepsOf gives the steps of the last of some statements, on tables with so many rows.
+// stepsOf gives the steps of the last of some statements, on tables with so many rows; mirrors adds
+// those that keep columns which it renames under two names.
 func stepsOf(t *testing.T, e engine.Engine, s *schema.Schema, tables, statement string, rows map[string]int64,
-	live bool) ([]*engine.Step, error) {
+	live, mirrors bool) ([]*engine.Step, error) {
 	t.Helper()
 	f, err := sqltext.Parse("plan", tables+statement+";")
 	if err != nil {
@@ -206,10 +207,34 @@ func stepsOf(t *testing.T, e engine.Engine, s *schema.Schema, tables, statement 
 		for name, count := range rows {
 			bytes[name] = 200 * count
 		}
-		return e.Steps(change, engine.Facts{
+		facts := engine.Facts{
 			Schema: s, Rows: rows, Bytes: bytes, Short: 0.2, Live: live, Now: "2031-05-01 10:00:00",
 			KeptTable: func() string { n++; return fmt.Sprint("lastboard_kept_", n) },
-		})
+		}
+		list, err := e.Steps(change, facts)
+		if pairs := schema.RenamesOf(st); err == nil && mirrors && len(pairs) > 0 && e.About().Mirrors {
+			mirrors, err := mirrorSteps(e, change.Table, pairs, facts)
+			return append(list, mirrors...), err
+		}
+		return list, err
 	}
 	return nil, nil
+}
+
+// mirrorSteps gives the steps that keep columns under two names, and end that in both ways.
+func mirrorSteps(e engine.Engine, c *schema.TableChange, pairs []schema.Mirror, f engine.Facts) (list []*engine.Step,
+	err error) {
+	open := &schema.MirrorChange{Before: c.Before, After: schema.Mirrored(c.Before, pairs, e.About().MirrorsHide),
+		Pairs: pairs}
+	off := &schema.MirrorChange{Before: open.After, After: c.Before, Pairs: pairs, Off: true, Proven: true}
+	settled := *off
+	settled.After, settled.Renames = c.After, e.About().MirrorsHide
+	for _, m := range []*schema.MirrorChange{open, off, &settled} {
+		steps, err := e.Steps(&schema.Change{Mirror: m}, f)
+		if err != nil {
+			return nil, err
+		}
+		list = append(list, steps...)
+	}
+	return list, nil
 }

@@ -18,7 +18,7 @@ var update = flag.Bool("update", false, "write the golden files")
 func Planned(t *testing.T, e engine.Engine, s *schema.Schema, tables, statement string, rows int64,
 	live bool) []*engine.Step {
 	t.Helper()
-	list, err := stepsOf(t, e, s, tables, statement, map[string]int64{"vessel": rows, "berth": 3}, live)
+	list, err := stepsOf(t, e, s, tables, statement, map[string]int64{"vessel": rows, "berth": 3}, live, false)
 	if err != nil {
 		t.Fatalf("%s: %v", statement, err)
 	}

@@ -115,8 +115,12 @@ func (t *trial) Run(ctx context.Context, c *schema.Change, steps []*engine.Step)
 	if err := t.need(ctx, c, steps); err != nil {
 		return nil, nil, err
 	}
-	if c.Table != nil && c.Table.Before != nil {
-		if needed, err = t.needed(ctx, c.Table); err != nil || len(needed) > 0 {
+	x := c.Table
+	if c.Mirror != nil {
+		x = c.Mirror.Renaming()
+	}
+	if x != nil && x.Before != nil {
+		if needed, err = t.needed(ctx, x); err != nil || len(needed) > 0 {
 			return needed, nil, err
 		}
 	}
