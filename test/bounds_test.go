@@ -204,22 +204,26 @@ func TestFilesThatAreNone(t *testing.T) {
 // TestLongInsert is a statement with so many rows that what grows with their square does not end.
 func TestLongInsert(t *testing.T) {
 	const rows = 40_000
-	o := adopted(t, "create table vessel (id integer primary key, name text not null unique, berth integer "+
-		"references berth)", "create table berth (id integer primary key)", "insert into berth values (1)")
-	var b strings.Builder
-	b.WriteString("-- Many\ninsert into vessel (id, name, berth) values ")
-	for i := range rows {
-		fmt.Fprintf(&b, "%s(%d, 'Tern %d', 1)", map[bool]string{true: ", "}[i > 0], i+1, i)
-	}
-	o.migration("0002-many", b.String()+";\n")
-	for _, args := range [][]string{{"check"}, {"advance", "--yes"}, {"retreat", "--to", "1", "--yes"}} {
-		r, memory := o.measured(args...)
-		if r.code != 0 || memory > 400<<20 {
-			t.Errorf("%s took %d MB for a statement of %d MB, and says %.300s", args[0], memory>>20, b.Len()>>20, r)
+	onEach(t, []string{"create table berth (id integer not null primary key)", "insert into berth values (1)",
+		"create table vessel (id integer not null primary key, name varchar(90) not null unique, berth integer, " +
+			"foreign key (berth) references berth (id))"}, func(t *testing.T, o *office) {
+		var b strings.Builder
+		b.WriteString("-- Many\ninsert into vessel (id, name, berth) values ")
+		for i := range rows {
+			fmt.Fprintf(&b, "%s(%d, 'Tern %d', 1)", map[bool]string{true: ", "}[i > 0], i+1, i)
 		}
-		if args[0] == "advance" {
-			o.same("select count(*), min(name), max(berth) from vessel", fmt.Sprintf("%d|Tern 0|1", rows))
+		o.migration("0002-many", b.String()+";\n")
+		for _, args := range [][]string{{"check"}, {"advance", "--yes"}, {"retreat", "--to", "1", "--yes"}} {
+			began := time.Now()
+			r, memory := o.measured(args...)
+			t.Logf("%s: %v, %d MB", args[0], time.Since(began).Round(10*time.Millisecond), memory>>20)
+			if r.code != 0 || memory > 300<<20 {
+				t.Errorf("%s took %d MB for a statement of %d kB, and says %.300s", args[0], memory>>20, b.Len()>>10, r)
+			}
+			if args[0] == "advance" {
+				o.same("select count(*), min(name), max(berth) from vessel", fmt.Sprintf("%d|Tern 0|1", rows))
+			}
 		}
-	}
-	o.same("select count(*) from vessel", "0")
+		o.same("select count(*) from vessel", "0")
+	})
 }

@@ -7,6 +7,7 @@ import (
 
 	"lastboard/internal/engine"
 	"lastboard/internal/schema"
+	"lastboard/internal/sqltext"
 )
 
 // Inserted gives the rows of an insert, as SQL.
@@ -18,11 +19,30 @@ func (p *Planner) Inserted(c *schema.InsertChange) string {
 	for i, row := range c.Rows {
 		values := make([]string, len(row))
 		for j, e := range row {
-			values[j] = p.As(p.write(e, Scope{Now: p.Now(), Mode: Computed}), c.Table.Column(c.Columns[j]))
+			column := c.Table.Column(c.Columns[j])
+			if plain := p.plainCell(e, column.Type); i > 0 && plain != "" {
+				values[j] = plain
+				continue
+			}
+			values[j] = p.As(p.write(e, Scope{Now: p.Now(), Mode: Computed}), column)
 		}
 		rows[i] = "(" + strings.Join(values, ", ") + ")"
 	}
 	return "values " + strings.Join(rows, ", ")
+}
+
+// plainCell gives a number, a text or null of a list of rows without its type, where those of the
+// first row give all others theirs; "" where it has to be written whole.
+func (p *Planner) plainCell(e sqltext.Expr, t sqltext.Type) string {
+	l, ok := e.(*sqltext.Literal)
+	if !ok || !p.FirstRowTypes || l.Kind == sqltext.BlobLiteral {
+		return ""
+	}
+	number := t.IsInteger() || t.Name == "numeric" || t.Name == "real" || t.Name == "double precision"
+	if l.Kind == sqltext.NumberLiteral && !number {
+		return ""
+	}
+	return l.String()
 }
 
 // NewKeys asserts that no row has a key that is inserted, and that none is inserted

@@ -123,6 +123,9 @@ type Planner struct {
 	// Apart is what keeps an engine from looking, for a condition, into each row of a long list
 	// in a statement: that takes it a time which grows with the square of its length.
 	Apart string
+	// FirstRowTypes means that the types of the first of a list of rows are those of all: to write
+	// them once more in each takes the engine most of its time.
+	FirstRowTypes bool
 
 	Change   *schema.TableChange
 	Facts    engine.Facts

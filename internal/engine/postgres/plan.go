@@ -47,7 +47,7 @@ type planner struct {
 
 func newPlanner(f engine.Facts, t *schema.Table) *planner {
 	p := &planner{Planner: planning.Planner{
-		Dialect: dialect{}, Facts: f, Table: t, Lock: lockExclusive, BatchLock: lockRows,
+		Dialect: dialect{}, FirstRowTypes: true, Facts: f, Table: t, Lock: lockExclusive, BatchLock: lockRows,
 		Rates: planning.Rates{Scan: scanRate, Update: updateRate, Paced: pacedRate, Keep: keepRate, Rewrite: rewriteRate,
 			Index: indexRate},
 	}}
