@@ -170,3 +170,27 @@ func TestHoldsForAReplica(t *testing.T) {
 		f.end()
 	})
 }
+
+// TestReadingWaitsNotForEver is that what only reads gives up, and says who is in the way, where
+// somebody waits for a table behind somebody else who does not let go of it.
+func TestReadingWaitsNotForEver(t *testing.T) {
+	o := newServerOffice(t, "create table vessel (id integer primary key)",
+		"create function nothing() returns trigger language plpgsql as $$ begin return new; end $$",
+		"create trigger of_the_office before update on vessel for each row execute function nothing()")
+	o.must("adopt", "--yes")
+	o.migration("0002-name", "-- A name\nalter table vessel add column name varchar(20);\n")
+	writing, waiting := o.open(), o.open()
+	defer writing.Close()
+	defer waiting.Close()
+	tx, err := writing.Begin()
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer tx.Rollback()
+	if _, err := tx.Exec("insert into vessel values (1)"); err != nil {
+		t.Fatal(err)
+	}
+	go waiting.Exec("truncate vessel")
+	time.Sleep(300 * time.Millisecond)
+	o.wants(o.code(1, "advance", "--yes"), "in the way is", "truncate vessel")
+}

@@ -375,11 +375,11 @@ func (f *convoy) ask(c *sql.Conn, number int, end string, lost error) error {
 	db := f.open()
 	defer db.Close()
 	for range 600 {
-		if end != "" {
-			db.Exec(end)
-		}
 		var n int
 		if err := db.QueryRow(fmt.Sprint("select n from tide where id = ", f.crew)).Scan(&n); err == nil {
+			if end != "" { // once the server is there again
+				db.Exec(end)
+			}
 			// A server that ends a session may still be at its commit.
 			time.Sleep(50 * time.Millisecond)
 			if db.QueryRow(fmt.Sprint("select n from tide where id = ", f.crew)).Scan(&n) == nil {

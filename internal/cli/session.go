@@ -87,8 +87,15 @@ func openFault(err error) error {
 	}
 	var busy *engine.Busy
 	if errors.As(err, &busy) {
-		return fault.New(fault.Failed, "database-locked", "wait, and run the command again",
+		f := fault.New(fault.Failed, "database-locked", "wait, and run the command again",
 			"another program has locked the database")
+		if len(busy.Who) > 0 {
+			f.Message = "the database could not be read, for somebody keeps a table locked: in the way is " +
+				busy.Who[0].String()
+			f.Cure = "wait until it is done, or end it, and run the command again"
+		}
+		f.Err = err
+		return f
 	}
 	return err
 }

@@ -46,14 +46,15 @@ func (d *database) watch(ctx context.Context, wait time.Duration) (found func() 
 	done := make(chan struct{})
 	var who []engine.Session
 	var w sync.WaitGroup
+	look := wait
 	if wait >= patience {
-		wait = 2 * time.Second
+		look = 2 * time.Second
 	}
 	w.Go(func() {
 		select {
 		case <-done:
 			return
-		case <-time.After(wait / 2):
+		case <-time.After(look / 2):
 		}
 		conn := d.second
 		if conn == nil && wait >= patience/10 {

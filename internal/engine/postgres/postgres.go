@@ -185,16 +185,29 @@ func (d *database) Query(ctx context.Context, sql string, args ...any) (*engine.
 	if err := d.reopen(ctx); err != nil {
 		return nil, err
 	}
-	return query(ctx, d.conn, sql, args)
+	found := d.watch(ctx, patience)
+	r, err := query(ctx, d.conn, sql, args)
+	who := found()
+	var busy *engine.Busy
+	if errors.As(err, &busy) {
+		busy.Who = who
+	}
+	return r, err
 }
 
 // Exec implements engine.Database. Waiting for others, the statement keeps nobody
-// waiting.
+// waiting, so that it may wait for as long as it takes.
 func (d *database) Exec(ctx context.Context, sql string) error {
 	if err := d.reopen(ctx); err != nil {
 		return err
 	}
+	if _, err := exec(ctx, d.conn, "set lock_timeout = 0", nil); err != nil {
+		return err
+	}
 	_, err := exec(ctx, d.conn, sql, nil)
+	if _, e := exec(context.WithoutCancel(ctx), d.conn, "set lock_timeout = "+milliseconds(patience), nil); err == nil {
+		err = e
+	}
 	return err
 }
 
