@@ -217,6 +217,9 @@ func (p *planner) fillNew(added, nulls []*schema.Column) {
 		switch f, filled := p.FillOf(c); {
 		case slices.Contains(nulls, c): // those that are null still are remembered when they are filled
 			update = append(update, "if new."+name+" is null and old."+name+" is not null"+set)
+		case filled && f.Kept != nil: // what is kept of a row is put back by the fill alone
+			update = append(update, "if "+unchanged(c)+" and (new."+name+" is null or "+p.sourcesChange(e)+") and not exists ("+
+				"select 1"+p.keptOf(f.Kept)+")"+set)
 		case filled && f.Expr != nil:
 			update = append(update, "if "+unchanged(c)+" and (new."+name+" is null or "+p.sourcesChange(e)+")"+set)
 		default: // a default of its own is given once
@@ -239,15 +242,20 @@ func (p *planner) keptOr(c *schema.Column, value string) string {
 	if f.Kept == nil {
 		return value
 	}
-	match := make([]string, len(f.Kept.Keys))
-	for i, k := range f.Kept.Keys {
-		match[i] = fmt.Sprintf("k.k%d = old.%s", i+1, quote(k))
-	}
-	from := " from " + quote(f.Kept.Table) + " k where " + strings.Join(match, " and ")
+	from := p.keptOf(f.Kept)
 	if f.Kept.Wrote != "" {
 		from += " and " + p.Same("k."+f.Kept.Wrote, "new."+quote(p.From(c).Name))
 	}
 	return "case when exists (select 1" + from + ") then (select k." + f.Kept.Column + from + ") else " + value + " end"
+}
+
+// keptOf gives the part of a query in a trigger that finds what is kept of a row by the key that it had.
+func (p *planner) keptOf(k *schema.Kept) string {
+	match := make([]string, len(k.Keys))
+	for i, key := range k.Keys {
+		match[i] = fmt.Sprintf("k.k%d = old.%s", i+1, quote(key))
+	}
+	return " from " + quote(k.Table) + " k where " + strings.Join(match, " and ")
 }
 
 // unchanged gives the condition that an update leaves a column as it was.
@@ -296,9 +304,17 @@ func (p *planner) fillBy(event string, body []string) {
 		return
 	}
 	trigger := p.fillTrigger(event)
+	sql := "create or replace trigger " + quote(trigger) + " before " + event + " on " + p.table() + " for each row " +
+		unlessOurs(body)
+	reads := strings.Contains(sql, strings.TrimSuffix(quote(engine.Prefix+"kept_"), `"`))
+	if reads {
+		sql = unseen(p.Table, sql)
+	}
 	s := p.define(engine.Sync, 0, "fill rows that "+map[string]string{"insert": "come", "update": "change"}[event]+
-		" meanwhile", "",
-		"create or replace trigger "+quote(trigger)+" before "+event+" on "+p.table()+" for each row "+unlessOurs(body))
+		" meanwhile", "", sql)
+	if reads {
+		s.Lock = lockTable
+	}
 	s.Why = "an application that does not know the column yet leaves it out"
 	s.Undo = []string{"drop trigger if exists " + quote(trigger)}
 	p.fillers = append(p.fillers, event)

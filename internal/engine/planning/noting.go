@@ -70,6 +70,12 @@ func (p *Planner) NoteKept(columns []*schema.Column, called func(*schema.Column)
 					name := called(c)
 					statements = append(statements, p.fromKept(n, []string{name}, []string{"k." + f.Kept.Column},
 						p.Name(p.Table.Name)+"."+p.Column(name)+" is null"))
+					if f.Expr != nil && !sqltext.HasSubquery(f.Expr) { // of which nothing is kept
+						statements = append(statements, "update "+p.Name(p.Table.Name)+" set "+p.Column(name)+" = "+
+							p.As(p.Render(f.Expr, Computed), c)+" where "+p.Among(n)+" and "+p.Column(name)+
+							" is null and not exists (select 1"+
+							p.KeptFor(c, f.Kept)+")")
+					}
 				}
 			}
 			p.last("put back what was kept of rows whose key changed meanwhile", n,

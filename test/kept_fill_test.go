@@ -1,0 +1,52 @@
+package test
+
+import (
+	"fmt"
+	"strings"
+	"testing"
+)
+
+// TestFillFromWhatIsKept advances a migration once more that adds a column, after a retreat that has
+// kept what the column held, while rows are written and get other keys: what was kept comes back,
+// and rows of which nothing was kept get what the migration says.
+func TestFillFromWhatIsKept(t *testing.T) {
+	for _, name := range everywhere {
+		t.Run(name, func(t *testing.T) {
+			var rows []string
+			for i := range 3000 {
+				rows = append(rows, fmt.Sprintf("(%d, 'vessel %d', 1)", i+1, i+1))
+			}
+			statements := []string{"create table vessel (id integer not null primary key, name varchar(60), berth integer)",
+				"insert into vessel values " + strings.Join(rows, ", ")}
+			if name == "PostgreSQL" {
+				statements = append(statements, "analyze")
+			}
+			o := officeOn(t, name, statements)
+			wait := "100us"
+			if name == "SQLite" {
+				wait = "3ms"
+			}
+			o.paced("lock_wait = '" + wait + "'\nbatch_time = '2ms'\n" + workShare(o.url))
+			o.migration("0002-tag", "-- A tag\nalter table vessel add column tag varchar(80) using (name || '!');\n")
+			o.must("advance", "--yes")
+			o.exec("update vessel set tag = 'mine' where id in (2980, 2985, 2990)",
+				"update vessel set tag = null where id = 2995")
+			o.must("retreat", "--to", "1", "--yes", "--settle", "--let-writers-wait")
+			o.exec("insert into vessel (id, name, berth) values (9001, 'new 1', 1), (9002, 'new 2', 1), (9003, 'new 3', 1)")
+			p := o.pausedAt("batch-committed:1", "advance", "--yes")
+			if p == nil {
+				t.Fatal("it did not come there")
+			}
+			o.exec("update vessel set id = -1 where id = 9001", "update vessel set id = -2 where id = 2990",
+				"update vessel set berth = 7 where id = 2980",
+				"update vessel set berth = 7 where id in (2995, 9003)", "update vessel set id = -3 where id = 2970")
+			if r := p.goOn(); r.code != 0 {
+				t.Fatal(r)
+			}
+			o.same("select id, tag from vessel where id < 0 or id in (1, 2980, 2985, 2995) or id > 9000 order by id",
+				"-3|vessel 2970!\n-2|mine\n-1|new 1!\n1|vessel 1!\n2980|mine\n2985|mine\n2995|null\n9002|new 2!\n9003|new 3!")
+			o.same("select count(*) from vessel where tag is null", "1")
+			o.wants(o.code(0, "audit"), "matches:")
+		})
+	}
+}
