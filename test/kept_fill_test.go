@@ -22,18 +22,14 @@ func TestFillFromWhatIsKept(t *testing.T) {
 				statements = append(statements, "analyze")
 			}
 			o := officeOn(t, name, statements)
-			wait := "100us"
-			if name == "SQLite" {
-				wait = "3ms"
-			}
-			o.paced("lock_wait = '" + wait + "'\nbatch_time = '2ms'\n" + workShare(o.url))
+			o.paced("lock_wait = '100us'\nbatch_time = '2ms'\n" + workShare(o.url))
 			o.migration("0002-tag", "-- A tag\nalter table vessel add column tag varchar(80) using (name || '!');\n")
-			o.must("advance", "--yes")
+			o.must("advance", "--yes", "--let-writers-wait")
 			o.exec("update vessel set tag = 'mine' where id in (2980, 2985, 2990)",
 				"update vessel set tag = null where id = 2995")
 			o.must("retreat", "--to", "1", "--yes", "--settle", "--let-writers-wait")
 			o.exec("insert into vessel (id, name, berth) values (9001, 'new 1', 1), (9002, 'new 2', 1), (9003, 'new 3', 1)")
-			p := o.pausedAt("batch-committed:1", "advance", "--yes")
+			p := o.pausedAt("batch-committed:1", "advance", "--yes", "--let-writers-wait")
 			if p == nil {
 				t.Fatal("it did not come there")
 			}

@@ -1,6 +1,7 @@
 package sqlite
 
 import (
+	"fmt"
 	"maps"
 	"slices"
 	"strings"
@@ -156,14 +157,21 @@ func (p *planner) fillNew() {
 			continue
 		}
 		value, column := p.Render(f.Expr, planning.Computed), quote(c.Name)
-		set := "update " + quote(p.Table.Name) + " set " + column + " = " + value + " where " + strings.Join(match, " and ") +
-			" and " + column + " is not (" + value + ")"
+		comes := value
+		if f.Kept != nil { // which another trigger gives the new key, before this one or after it
+			value = "case " + keptBy("old", f.Kept) + keptBy("new", f.Kept) + "else " + value + " end"
+		}
+		set := func(value string) string {
+			return "update " + quote(p.Table.Name) + " set " + column + " = " + value + " where " +
+				strings.Join(match, " and ") +
+				" and " + column + " is not (" + value + ")"
+		}
 		changed := []string{"new." + column + " is null"}
 		for _, s := range p.Sources(f.Expr) {
 			changed = append(changed, "new."+quote(s.Name)+" is not old."+quote(s.Name))
 		}
-		insert = append(insert, set+" and "+column+" is null;")
-		update = append(update, set+" and new."+column+" is old."+column+" and ("+strings.Join(changed, " or ")+");")
+		insert = append(insert, set(comes)+" and "+column+" is null;")
+		update = append(update, set(value)+" and new."+column+" is old."+column+" and ("+strings.Join(changed, " or ")+");")
 	}
 	if len(insert) == 0 {
 		return
@@ -175,6 +183,16 @@ func (p *planner) fillNew() {
 	s.Why = "an application that does not know the column yet leaves it out"
 	s.Undo = p.fillEnd()
 	p.filler = true
+}
+
+// keptBy gives the part of a case that finds what is kept of a row by its old or its new key.
+func keptBy(row string, k *schema.Kept) string {
+	match := make([]string, len(k.Keys))
+	for i, key := range k.Keys {
+		match[i] = fmt.Sprintf("k.k%d = %s.%s", i+1, row, quote(key))
+	}
+	from := " from " + quote(k.Table) + " k where " + strings.Join(match, " and ")
+	return "when exists (select 1" + from + ") then (select k." + k.Column + from + ") "
 }
 
 func (p *planner) fillEnd() []string {
