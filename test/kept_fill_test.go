@@ -46,3 +46,43 @@ func TestFillFromWhatIsKept(t *testing.T) {
 		})
 	}
 }
+
+// TestFillThatCannotBeFollowed is that a column is not filled beside applications with what no
+// trigger could give to rows that come or move meanwhile, and that what the message says in place of
+// it does.
+func TestFillThatCannotBeFollowed(t *testing.T) {
+	for _, name := range everywhere {
+		t.Run(name, func(t *testing.T) {
+			var rows []string
+			for i := range 3000 {
+				rows = append(rows, fmt.Sprintf("(%d, 'vessel %d', 1)", i+1, i+1))
+			}
+			statements := []string{"create table pier (id integer not null primary key, code varchar(9))",
+				"insert into pier values (1, 'A')",
+				"create table vessel (id integer not null primary key, name varchar(60), berth integer)",
+				"insert into vessel values " + strings.Join(rows, ", ")}
+			if name == "PostgreSQL" {
+				statements = append(statements, "analyze")
+			}
+			o := officeOn(t, name, statements)
+			o.paced("lock_wait = '100us'\nbatch_time = '2ms'\n" + workShare(o.url))
+			const code = "(select code from pier where pier.id = vessel.berth)"
+			o.migration("0002-tag", "-- A tag\nalter table vessel add column tag varchar(80) using ("+code+");\n")
+			before := o.snapshot()
+			o.wants(o.code(3, "advance", "--yes", "--let-writers-wait"), "cannot be followed", "fill it with a backfill")
+			o.unchanged(before)
+			o.migration("0002-tag", "-- A tag\nalter table vessel add column tag varchar(80);\nbackfill vessel set tag = "+
+				code+";\n")
+			p := o.pausedAt("batch-committed:1", "advance", "--yes", "--let-writers-wait")
+			if p == nil {
+				t.Fatal("it did not come there")
+			}
+			o.exec("update vessel set id = -2 where id = 2990")
+			if r := p.goOn(); r.code != 0 {
+				t.Fatal(r)
+			}
+			o.same("select count(*) from vessel where tag is null or tag <> 'A'", "0")
+			o.wants(o.code(0, "audit"), "matches:")
+		})
+	}
+}

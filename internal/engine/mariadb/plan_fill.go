@@ -143,6 +143,9 @@ func (p *planner) fill() {
 		if !ok {
 			continue
 		}
+		if f, ok := p.FillOf(c); ok {
+			p.Follows(c, f, false)
+		}
 		if p.followed() && !slices.Contains(p.hidden, c) { // what an application has written meanwhile stays
 			value = "coalesce(" + quote(c.Name) + ", " + value + ")"
 		}

@@ -6,6 +6,7 @@ import (
 
 	"lastboard/internal/engine"
 	"lastboard/internal/schema"
+	"lastboard/internal/sqltext"
 )
 
 // NoKey refuses a change whose old values could not be found again by their rows.
@@ -96,4 +97,25 @@ func (p *Planner) RememberNulls(c *schema.Column, value, where string) (kept, in
 	return kept, "insert into " + p.Name(kept) + " select " + p.Columns(keys) + ", " + p.Column(c.Name) + ", " + value +
 		" from " + p.Name(p.Table.Name) + where + " and (select 1" + p.keptRow(Noting{Kept: kept, Keys: keys}) + ") is null" +
 		p.Locked(p.Table, false)
+}
+
+// Follows refuses to fill an added column in batches beside applications with what no trigger can
+// compute: rows that come, and those whose key moves behind the fill, would be left without it.
+// steady is set for an engine whose triggers compute nothing that differs each time.
+func (p *Planner) Follows(c *schema.Column, f schema.Fill, steady bool) {
+	why := ""
+	switch {
+	case f.Expr == nil || p.Change.Back || !p.Facts.Live || p.Short(p.Rates.Update):
+	case sqltext.HasSubquery(f.Expr):
+		why = "they read other rows"
+	case steady && schema.Unsteady(f.Expr) != "":
+		why = "they differ each time"
+	}
+	if why != "" {
+		p.Fail(&engine.Refused{
+			Message: "the values of " + c.Name + " cannot be followed while applications write: " + why,
+			Cure: "add the column without using, and fill it with a backfill, which does each row exactly once; " +
+				"or do it while the database is not live",
+		})
+	}
 }

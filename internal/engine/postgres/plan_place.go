@@ -107,6 +107,7 @@ func (p *planner) fill() {
 			value = "coalesce(" + quote(c.Name) + ", " + value + ")"
 		}
 		f, _ := p.FillOf(c)
+		p.Follows(c, f, false)
 		follow = follow && f.Kept == nil && (f.Expr == nil || !sqltext.HasSubquery(f.Expr))
 		sets, names, values = append(sets, quote(c.Name)+" = "+value), append(names, c.Name), append(values, value)
 	}

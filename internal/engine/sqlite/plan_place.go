@@ -152,6 +152,9 @@ func (p *planner) fillNew() {
 	}
 	for _, c := range p.After.Columns {
 		f, ok := p.FillOf(c)
+		if ok && !f.OnlyNull && p.From(c) == nil {
+			p.Follows(c, f, true)
+		}
 		if !ok || f.OnlyNull || p.From(c) != nil || f.Expr == nil || sqltext.HasSubquery(f.Expr) ||
 			schema.Unsteady(f.Expr) != "" {
 			continue
