@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"strings"
 	"testing"
+	"time"
 )
 
 // TestFillFromWhatIsKept advances a migration once more that adds a column, after a retreat that has
@@ -82,6 +83,56 @@ func TestFillThatCannotBeFollowed(t *testing.T) {
 				t.Fatal(r)
 			}
 			o.same("select count(*) from vessel where tag is null or tag <> 'A'", "0")
+			o.wants(o.code(0, "audit"), "matches:")
+		})
+	}
+}
+
+// TestRowsThatComeToASmallTable lets a row come at statements of a run that fills a small table at
+// once and makes the column not null: the run comes to its end, and every row has its value.
+func TestRowsThatComeToASmallTable(t *testing.T) {
+	for _, name := range everywhere {
+		t.Run(name, func(t *testing.T) {
+			o := officeOn(t, name, []string{"create table vessel (id integer not null primary key, name varchar(60), flag " +
+				"varchar(9))",
+				"insert into vessel values (1, 'a', 'NO'), (2, 'b', null), (3, 'c', null)"})
+			o.paced("")
+			o.migration("0002-tag", "-- A tag\nalter table vessel add column tag varchar(80) not null using (name || '!'), "+
+				"alter "+
+				"flag set not null using ('IS');\n")
+			const every = 4
+			came := 0
+			for n := 1 + int(*day)%every; ; n += every {
+				p := o.pausedAt(fmt.Sprint("sent:", n), "advance", "--yes", "--let-writers-wait")
+				if p == nil {
+					break
+				}
+				db := o.open()
+				done := make(chan error, 1)
+				go func() {
+					_, err := db.Exec(fmt.Sprintf("insert into vessel (id, name) values (%d, 'new')", 100+n))
+					done <- err
+				}()
+				select {
+				case err := <-done:
+					done <- err
+				case <-time.After(100 * time.Millisecond): // it waits for the run
+				}
+				r := p.goOn()
+				if err := <-done; err == nil {
+					came++
+				}
+				db.Close()
+				if r.code != 0 {
+					o.must("advance", "--yes", "--let-writers-wait")
+				}
+				o.same("select count(*) from vessel where tag is null or tag <> "+
+					map[bool]string{true: "concat(name, '!')", false: "name || '!'"}[name == "MariaDB"]+" or flag is null", "0")
+				o.must("retreat", "--to", "1", "--yes", "--settle", "--let-writers-wait")
+			}
+			if came < 1 {
+				t.Error("no row came")
+			}
 			o.wants(o.code(0, "audit"), "matches:")
 		})
 	}

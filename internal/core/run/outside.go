@@ -57,7 +57,13 @@ func (r *Runner) outside(ctx context.Context, p *progress, s *engine.Step, first
 			r.observe(Event{What: "cleared", Version: p.record.Version,
 				Why: "what a crashed run left behind in step " + fmt.Sprint(s.Number) + ": " + s.What})
 		}
-		if err := r.statements(ctx, s, s.Outside.Statements, &tries); err != nil {
+		err = r.statements(ctx, s, s.Outside.Statements, &tries)
+		for n := 0; n < mendTries && mendable(ctx, s, err); n++ {
+			if err = r.statements(ctx, s, mendStatements(s), &tries); err == nil {
+				err = r.statements(ctx, s, s.Outside.Statements, &tries)
+			}
+		}
+		if err != nil {
 			// What is half done may stand in the way of the applications.
 			clean := context.WithoutCancel(ctx)
 			if e := r.statements(clean, s, s.Outside.Clean, &tries); e != nil {
@@ -91,6 +97,23 @@ func (r *Runner) outside(ctx context.Context, p *progress, s *engine.Step, first
 	p.done[s.Number] = true
 	r.observe(Event{What: "step-done", Version: p.record.Version, Step: s, Steps: len(p.steps), Took: time.Since(started)})
 	return nil
+}
+
+// mendTries is how often rows that others write meanwhile are put right before a step fails.
+const mendTries = 5
+
+// mendable reports whether a step that failed can put rows right and be tried once more.
+func mendable(ctx context.Context, s *engine.Step, err error) bool {
+	var busy *engine.Busy
+	var lost *engine.CannotOpen
+	return err != nil && len(s.Mend) > 0 && ctx.Err() == nil && !errors.As(err, &busy) && !errors.As(err, &lost)
+}
+
+func mendStatements(s *engine.Step) (list []engine.Statement) {
+	for _, sql := range s.Mend {
+		list = append(list, engine.Statement{SQL: sql})
+	}
+	return list
 }
 
 // unbegun takes the record of a run away whose first change did not come about: nothing

@@ -189,7 +189,7 @@ func lockedNumbers(tables ...*schema.Table) (locks []string) {
 // modify gives columns their new definitions, each as a whole, and all in one statement:
 // if the server has to copy the table, then once.
 func (p *planner) modify() {
-	var actions, whats []string
+	var actions, whats, mend []string
 	before, after := p.without(), p.inPlace()
 	for i, c := range p.After.Columns {
 		old := p.From(c)
@@ -213,6 +213,7 @@ func (p *planner) modify() {
 			what = "make " + c.Name + " " + c.Type.String()
 		case c.NotNull && (old == nil || !old.NotNull):
 			what = "make " + c.Name + " not null"
+			mend = append(mend, p.mendNulls(c)...)
 		case moved:
 			what = "move " + c.Name
 		case c.Generated != nil && p.Recomputed(c):
@@ -227,8 +228,22 @@ func (p *planner) modify() {
 	}
 	if len(actions) > 0 {
 		s := p.alterTable(engine.Rewrite, rewriteRate, strings.Join(whats, ", "), actions...)
-		s.Preview, s.Outside.Done = p.PreviewAdded(), done
+		s.Preview, s.Outside.Done, s.Mend = p.PreviewAdded(), done, mend
 	}
+}
+
+// mendNulls gives the statements that fill rows which came without a value after all others had
+// theirs: those of a small table are filled without triggers.
+func (p *planner) mendNulls(c *schema.Column) []string {
+	value, ok := p.filling(c)
+	if f, filled := p.FillOf(c); p.From(c) != nil && filled && f.OnlyNull && f.Expr != nil {
+		value, ok = p.Render(f.Expr, planning.Computed), true
+	}
+	if !ok || !p.Facts.Live {
+		return nil
+	}
+	return p.Quietly(p.Table, []string{"update " + p.table() + " set " + quote(c.Name) + " = " + value + " where " +
+		quote(c.Name) + " is null"})
 }
 
 // primary gives the actions that make the primary key another, once.
