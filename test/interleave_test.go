@@ -122,13 +122,19 @@ func interleave(o *office, name string, r *rand.Rand, k interleaved, forthAt, fo
 	}
 	f := &convoy{office: o, engine: name, r: r, ships: map[int]*ship{}, gone: map[int]bool{}, moved: map[int]bool{},
 		touched: map[int]bool{}}
+	wait := "100us"
+	if r.IntN(3) == 0 { // for which the table is small: all is done at once
+		wait = "500ms"
+	}
+	o.write("lastboard.toml", strings.ReplaceAll(o.read("lastboard.toml"), "lock_wait = '500ms'", "lock_wait = '100us'"))
+	o.write("lastboard.toml", strings.ReplaceAll(o.read("lastboard.toml"), "lock_wait = '100us'", "lock_wait = '"+wait+"'"))
 	f.begin(k)
 	forth, came := f.run(forthAt, forthThing, "advance", "--yes", "--settle", "--let-writers-wait")
 	f.unaltered()
 	what := fmt.Sprintf("%s, forward %q", k.name, forth)
 	f.holds(k, what)
 	back, cameBack := f.run(backAt, backThing, "retreat", "--to", "1", "--yes", "--settle", "--let-writers-wait")
-	what += fmt.Sprintf(", back %q", back)
+	what += fmt.Sprintf(", back %q, lock_wait %s", back, wait)
 	f.check(k, what)
 	f.unaltered()
 	o.Log(what)

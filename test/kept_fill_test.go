@@ -137,3 +137,34 @@ func TestRowsThatComeToASmallTable(t *testing.T) {
 		})
 	}
 }
+
+// TestSmallTableIsWrittenBetweenSteps kills a run that gives a column of a small live table another
+// type, and lets applications write before it goes on: what they wrote is what the column holds.
+func TestSmallTableIsWrittenBetweenSteps(t *testing.T) {
+	for _, name := range everywhere {
+		t.Run(name, func(t *testing.T) {
+			o := officeOn(t, name, []string{"create table vessel (id integer not null primary key, length integer)",
+				"insert into vessel values (1, 10), (2, 20), (3, 30)"})
+			o.paced("")
+			o.migration("0002-length", "-- Texts\nalter table vessel alter length set data type varchar(20);\n")
+			advance := []string{"advance", "--yes", "--settle", "--let-writers-wait"}
+			const every = 3
+			for n := 1 + int(*day)%every; ; n += every {
+				o.env = []string{fmt.Sprint("LASTBOARD_FAULT=sent:", n)}
+				r := o.run(advance...)
+				o.env = nil
+				if !r.killed {
+					break
+				}
+				o.exec(fmt.Sprintf("update vessel set length = %d where id = 1", 1000+n), fmt.Sprintf("insert into vessel values "+
+					"(%d, %d)", 100+n, n), "delete from vessel where id = 2", "insert into vessel values (2, 22)")
+				o.must(advance...)
+				o.same("select length from vessel where id in (1, 2, 3) order by id", fmt.Sprintf("%d\n22\n30", 1000+n))
+				o.same(fmt.Sprintf("select length from vessel where id = %d", 100+n), fmt.Sprint(n))
+				o.must("retreat", "--to", "1", "--yes", "--settle", "--let-writers-wait")
+				o.same("select length from vessel where id in (1, 2, 3) order by id", fmt.Sprintf("%d\n22\n30", 1000+n))
+			}
+			o.wants(o.code(0, "audit"), "matches:")
+		})
+	}
+}

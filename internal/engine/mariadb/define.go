@@ -110,10 +110,11 @@ func (d *database) cheapest(ctx context.Context, sql string, run func(sql string
 	return "", err
 }
 
-// refusedWay reports whether the server refuses an algorithm or a lock.
+// refusedWay reports whether the server refuses an algorithm or a lock. A table whose columns have
+// come and gone in an instant many times is one of which it says that its rows would be too long.
 func refusedWay(err error) bool {
 	c := code(err)
-	return c == errNotSupported || c == errNotSupported2
+	return c == errNotSupported || c == errNotSupported2 || c == errRowTooLong
 }
 
 // work is what a change of metadata may take beside its wait: the server bounds both

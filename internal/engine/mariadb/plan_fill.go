@@ -183,8 +183,10 @@ func (p *planner) fillNumbered(added []*schema.Column) {
 	}
 }
 
-// followed reports whether rows can come while the fill goes on.
-func (p *planner) followed() bool { return p.Facts.Live && !p.Short(updateRate) }
+// followed reports whether rows can come while the fill goes on: between what adds a column, what
+// fills it and what takes it into use others can write to a small table, too, for each commits by
+// itself, and for long where a run stops there.
+func (p *planner) followed() bool { return p.Facts.Live }
 
 // fillTrigger names the trigger that fills rows which come while a fill goes on.
 func (p *planner) fillTrigger(event string) string {

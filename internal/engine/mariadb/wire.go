@@ -210,6 +210,7 @@ const (
 	errNoColumn        = 1054
 	errNotSupported    = 1845 // the algorithm, or the lock
 	errNotSupported2   = 1846
+	errRowTooLong      = 1118
 	errViewBroken      = 1356
 )
 
