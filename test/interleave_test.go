@@ -127,7 +127,8 @@ func interleave(o *office, name string, r *rand.Rand, k interleaved, forthAt, fo
 		wait = "500ms"
 	}
 	o.write("lastboard.toml", strings.ReplaceAll(o.read("lastboard.toml"), "lock_wait = '500ms'", "lock_wait = '100us'"))
-	o.write("lastboard.toml", strings.ReplaceAll(o.read("lastboard.toml"), "lock_wait = '100us'", "lock_wait = '"+wait+"'"))
+	o.write("lastboard.toml", strings.ReplaceAll(o.read("lastboard.toml"), "lock_wait = '100us'",
+		"lock_wait = '"+wait+"'"))
 	f.begin(k)
 	forth, came := f.run(forthAt, forthThing, "advance", "--yes", "--settle", "--let-writers-wait")
 	f.unaltered()
