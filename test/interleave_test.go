@@ -126,9 +126,10 @@ func interleave(o *office, name string, r *rand.Rand, k interleaved, forthAt, fo
 	if r.IntN(3) == 0 { // for which the table is small: all is done at once
 		wait = "500ms"
 	}
-	o.write("lastboard.toml", strings.ReplaceAll(o.read("lastboard.toml"), "lock_wait = '500ms'", "lock_wait = '100us'"))
-	o.write("lastboard.toml", strings.ReplaceAll(o.read("lastboard.toml"), "lock_wait = '100us'",
-		"lock_wait = '"+wait+"'"))
+	for _, before := range []string{"100us", "500ms"} {
+		o.write("lastboard.toml", strings.ReplaceAll(o.read("lastboard.toml"), "lock_wait = '"+before+"'",
+			"lock_wait = '"+wait+"'"))
+	}
 	f.begin(k)
 	forth, came := f.run(forthAt, forthThing, "advance", "--yes", "--settle", "--let-writers-wait")
 	f.unaltered()

@@ -256,7 +256,7 @@ func TestOverlapIsNotForAll(t *testing.T) {
 				"drop table vessel;\ncreate table vessel (id integer not null primary key)",
 				"alter table vessel rename to ship",
 			}
-			if engineWord(o) == "postgres" {
+			if engineWord(o) != "sqlite" {
 				list = append(list, "alter table vessel rename column flag to flags;\nalter table vessel alter flags set "+
 					"default 'NO'",
 					"alter table vessel rename column flag to flags;\nalter table vessel rename column name to title")

@@ -222,9 +222,7 @@ func (p *planner) fillNew(added, nulls []*schema.Column) {
 		switch f, filled := p.FillOf(c); {
 		case slices.Contains(nulls, c): // those that are null still are remembered when they are filled
 			update = append(update, "if new."+name+" is null and old."+name+" is not null"+set)
-		case filled && f.Kept != nil: // what is kept of a row is put back by the fill alone
-			update = append(update, "if "+unchanged(c)+" and (new."+name+" is null or "+p.sourcesChange(e)+") and not exists ("+
-				"select 1"+p.keptOf(f.Kept)+")"+set)
+		case filled && f.Kept != nil: // the fill puts back what is kept of a row, also where it gets another key
 		case filled && f.Expr != nil:
 			update = append(update, "if "+unchanged(c)+" and (new."+name+" is null or "+p.sourcesChange(e)+")"+set)
 		default: // a default of its own is given once
