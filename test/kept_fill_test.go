@@ -100,7 +100,7 @@ func TestRowsThatComeToASmallTable(t *testing.T) {
 			o.migration("0002-tag", "-- A tag\nalter table vessel add column tag varchar(80) not null using (name || '!'), "+
 				"alter "+
 				"flag set not null using ('IS');\n")
-			const every = 4
+			const every = 9
 			came := 0
 			for n := 1 + int(*day)%every; ; n += every {
 				p := o.pausedAt(fmt.Sprint("sent:", n), "advance", "--yes", "--let-writers-wait")
@@ -130,7 +130,7 @@ func TestRowsThatComeToASmallTable(t *testing.T) {
 					map[bool]string{true: "concat(name, '!')", false: "name || '!'"}[name == "MariaDB"]+" or flag is null", "0")
 				o.must("retreat", "--to", "1", "--yes", "--settle", "--let-writers-wait")
 			}
-			if came < 1 {
+			if came == 0 && name != "SQLite" { // there all is one transaction
 				t.Error("no row came")
 			}
 			o.wants(o.code(0, "audit"), "matches:")
@@ -148,7 +148,7 @@ func TestSmallTableIsWrittenBetweenSteps(t *testing.T) {
 			o.paced("")
 			o.migration("0002-length", "-- Texts\nalter table vessel alter length set data type varchar(20);\n")
 			advance := []string{"advance", "--yes", "--settle", "--let-writers-wait"}
-			const every = 3
+			const every = 9
 			for n := 1 + int(*day)%every; ; n += every {
 				o.env = []string{fmt.Sprint("LASTBOARD_FAULT=sent:", n)}
 				r := o.run(advance...)

@@ -187,7 +187,7 @@ func (r *Runner) unit(ctx context.Context, p *progress, steps []*engine.Step, fi
 	}
 	if r.Live && !r.LetWritersWait && slices.ContainsFunc(steps,
 		func(s *engine.Step) bool { return s.Kind == engine.Backfill }) {
-		o.Limit = max(r.Pace.Limit, 10*r.LockWait) // well above what was forecast
+		o.Limit = max(10*r.Pace.Limit, 50*r.LockWait) // far above what was forecast
 	}
 	try := 0
 	_, err = r.again(ctx, o.Strong, func() error {
