@@ -8,6 +8,7 @@ import (
 	"lastboard/internal/engine"
 	"lastboard/internal/engine/planning"
 	"lastboard/internal/schema"
+	"lastboard/internal/sqltext"
 )
 
 // A mirror is an invisible column under another name, equal to its own in every committed row. A
@@ -38,8 +39,7 @@ func mirrorTriggers(t *schema.Table) (list []string) {
 // Mirrors implements engine.Planner.
 func (Engine) Mirrors(t *schema.Table, pairs []schema.Mirror) (triggers, sql []string) {
 	p := newPlanner(engine.Facts{}, t)
-	x := mirrorsOf(pairs)
-	return mirrorTriggers(t), append(p.syncSQL(pairs), "update "+p.table()+" set "+x.fills+" where "+x.differ)
+	return mirrorTriggers(t), append(p.syncSQL(pairs), p.MendMirrors(p.MirrorsOf(pairs, differs)))
 }
 
 // CannotMirror implements engine.Planner.
@@ -69,21 +69,6 @@ func (Engine) CannotMirror(t *schema.Table, column string) string {
 	return ""
 }
 
-// mirrorParts are the parts of statements about mirrors: their columns and names as a person reads
-// them, what lets the triggers compute them, and the condition that they differ.
-type mirrorParts struct{ columns, names, fills, differ string }
-
-func mirrorsOf(pairs []schema.Mirror) mirrorParts {
-	var columns, names, fills, differ []string
-	for _, x := range pairs {
-		columns, names = append(columns, x.Column), append(names, x.Name)
-		fills = append(fills, quote(x.Column)+" = "+quote(x.Column))
-		differ = append(differ, differs(quote(x.Column), quote(x.Name)))
-	}
-	return mirrorParts{strings.Join(columns, ", "), strings.Join(names, ", "), strings.Join(fills, ", "),
-		strings.Join(differ, " or ")}
-}
-
 // differs gives the condition that two values are not the same, neither as what they mean nor as
 // they are written.
 func differs(a, b string) string {
@@ -97,7 +82,7 @@ func (p *planner) mirror(m *schema.MirrorChange) {
 		p.unmirror(m)
 		return
 	}
-	x := mirrorsOf(m.Pairs)
+	x := p.MirrorsOf(m.Pairs, differs)
 	var actions, wanted []string
 	for _, pair := range m.Pairs {
 		actions = append(actions, "add column if not exists "+columnSQL(m.After, m.After.Column(pair.Name)))
@@ -105,16 +90,15 @@ func (p *planner) mirror(m *schema.MirrorChange) {
 			wanted = append(wanted, "alter column "+quote(pair.Column)+" set default ("+quote(pair.Name)+")")
 		}
 	}
-	s := p.alterTable(engine.Catalog, 0, "add "+x.names+" beside "+x.columns, actions...)
+	s := p.alterTable(engine.Catalog, 0, "add "+x.Names+" beside "+x.Columns, actions...)
 	s.Why = "programs of before and of after each use their own name"
 	if len(wanted) > 0 {
-		p.alterTable(engine.Catalog, 0, "let programs write "+x.names+" alone", wanted...)
+		p.alterTable(engine.Catalog, 0, "let programs write "+x.Names+" alone", wanted...)
 	}
-	p.underLock("keep "+x.names+" equal to "+x.columns, "", nil, p.syncSQL(m.Pairs)...)
-	p.Update("fill "+x.names, "update "+p.table()+" set "+x.fills+" where "+engine.Range+" and ("+x.differ+")").Why =
-		"the triggers compute it: to write it would look as if a program had"
-	s = p.define(engine.Scan, scanRate, "prove that each row has the same in "+x.names, "",
-		"select 'a row differs by its two names' from "+p.table()+" where "+x.differ+" limit 1")
+	p.underLock("keep "+x.Names+" equal to "+x.Columns, "", nil, p.syncSQL(m.Pairs)...)
+	p.FillMirrors(x)
+	s = p.define(engine.Scan, scanRate, "prove that each row has the same in "+x.Names, "",
+		p.MirrorsAgree(x))
 	s.Lock, s.WritersWait, s.Strong = "none", engine.WaitNo, nil
 	for _, index := range m.After.Indexes {
 		if m.Before.Index(index.Name) == nil {
@@ -186,14 +170,14 @@ func (p *planner) written(d *schema.Expr) string {
 	return "(" + d.Native + ")"
 }
 
-// firstTrigger names the trigger of the table's own that acts first before an event; "" for none.
+// firstTrigger names the trigger of the table's own that acts first before an event, in whose order
+// they were read; "" for none.
 func (p *planner) firstTrigger(event string) string {
 	for _, tr := range p.Table.Triggers {
-		if _, rest, ok := strings.Cut(strings.ToLower(tr.SQL), strings.ToLower(tr.Name)); ok {
-			if words := strings.Fields(strings.TrimLeft(rest, "`\" ")); len(words) > 1 && words[0] == "before" &&
-				words[1] == event {
-				return tr.Name
-			}
+		tokens, _ := sqltext.Scan(tr.SQL, sqltext.Engine)
+		at := slices.IndexFunc(tokens, func(t sqltext.Token) bool { return t.Is("trigger") })
+		if at >= 0 && at+3 < len(tokens) && tokens[at+2].Is("before") && tokens[at+3].Is(event) { // behind its name
+			return tr.Name
 		}
 	}
 	return ""
@@ -202,22 +186,16 @@ func (p *planner) firstTrigger(event string) string {
 // unmirror takes the triggers and the mirrors away, and perhaps gives the columns their names in
 // the same moment.
 func (p *planner) unmirror(m *schema.MirrorChange) {
-	x := mirrorsOf(m.Pairs)
+	x := p.MirrorsOf(m.Pairs, differs)
 	triggers := mirrorTriggers(p.Table)
 	if m.Proven {
-		keys, source := p.Sample(p.Table), " from "+p.table()+" where "+x.differ
-		p.AddProof("prove that each row has the same in "+x.names, engine.Proof{
-			SQL:   "select " + strings.Join(keys, ", ") + source + " limit 5",
-			Count: "select count(*)" + source, Keys: len(keys), Rule: "mirror-differs",
-			Message: "%d rows have another value by the new name than by the old one: somebody wrote past the triggers",
-			Cure:    "write what they should have by one of the names",
-		})
+		p.ProveMirrors(x)
 		names := make([]string, len(triggers))
 		for i, n := range triggers {
 			names[i] = literal(n)
 		}
-		s := p.define(engine.Scan, 0, "look that all is there that keeps "+x.names+" equal", "",
-			"select "+literal("the triggers that keep "+x.names+" equal are not all there")+" from dual where "+
+		s := p.define(engine.Scan, 0, "look that all is there that keeps "+x.Names+" equal", "",
+			"select "+literal("the triggers that keep "+x.Names+" equal are not all there")+" from dual where "+
 				"(select count(*) from information_schema.triggers where trigger_schema = database() and trigger_name in ("+
 				strings.Join(names, ", ")+")) <> "+fmt.Sprint(len(triggers)))
 		s.Lock, s.WritersWait, s.Strong = "none", engine.WaitNo, nil
@@ -254,9 +232,9 @@ func (p *planner) unmirror(m *schema.MirrorChange) {
 	for _, n := range triggers {
 		script = append(script, "drop trigger if exists "+quote(n))
 	}
-	what, done := "take "+x.names+" away, and what kept it equal", p.goneQuery(gone, "")
+	what, done := "take "+x.Names+" away, and what kept it equal", p.goneQuery(gone, "")
 	if m.Renames {
-		what, done = "give "+x.columns+" the name "+x.names, p.goneQuery(old, "")
+		what, done = "give "+x.Columns+" the name "+x.Names, p.goneQuery(old, "")
 	}
 	p.underLock(what, done, locks, script...)
 }

@@ -53,23 +53,8 @@ func (Engine) CannotMirror(*schema.Table, string) string { return "" }
 
 // Mirrors implements engine.Planner.
 func (Engine) Mirrors(t *schema.Table, pairs []schema.Mirror) (triggers, sql []string) {
-	p, x := newPlanner(engine.Facts{}, t), partsOf(pairs)
-	return mirrorTriggers(t), append(p.syncSQL(pairs), "update "+p.table()+" set "+x.fills+" where "+x.differ)
-}
-
-// mirrorParts are the parts of statements about mirrors: their columns and names as a person
-// reads them, what lets the triggers compute them, and the condition that they differ.
-type mirrorParts struct{ columns, names, fills, differ string }
-
-func partsOf(pairs []schema.Mirror) mirrorParts {
-	var columns, names, fills, differ []string
-	for _, x := range pairs {
-		columns, names = append(columns, x.Column), append(names, x.Name)
-		fills = append(fills, quote(x.Column)+" = "+quote(x.Column))
-		differ = append(differ, differs(quote(x.Column), quote(x.Name)))
-	}
-	return mirrorParts{strings.Join(columns, ", "), strings.Join(names, ", "), strings.Join(fills, ", "),
-		strings.Join(differ, " or ")}
+	p := newPlanner(engine.Facts{}, t)
+	return mirrorTriggers(t), append(p.syncSQL(pairs), p.MendMirrors(p.MirrorsOf(pairs, differs)))
 }
 
 // mirror gives columns mirrors, or takes them away.
@@ -84,16 +69,15 @@ func (p *planner) mirror(m *schema.MirrorChange) {
 		actions = append(actions, "add column "+columnSQL(m.After, m.After.Column(x.Name)))
 		rights = append(rights, p.sameRights(x))
 	}
-	x := partsOf(m.Pairs)
-	s := p.alterTable(engine.Catalog, 0, "add "+x.names+" beside "+x.columns, actions...)
+	x := p.MirrorsOf(m.Pairs, differs)
+	s := p.alterTable(engine.Catalog, 0, "add "+x.Names+" beside "+x.Columns, actions...)
 	s.Why = "programs of before and of after each use their own name"
 	s.SQL = append(s.SQL, rights...)
-	s = p.Add(engine.Sync, 0, "keep "+x.names+" equal to "+x.columns, p.syncSQL(m.Pairs)...)
+	s = p.Add(engine.Sync, 0, "keep "+x.Names+" equal to "+x.Columns, p.syncSQL(m.Pairs)...)
 	s.Lock, s.Strong = lockWriters, []string{p.Table.Name}
-	p.Update("fill "+x.names, "update "+p.table()+" set "+x.fills+" where "+engine.Range+" and ("+x.differ+")").Why =
-		"the triggers compute it: to write it would look as if a program had"
-	s = p.Add(engine.Scan, scanRate, "prove that each row has the same in "+x.names,
-		"select 'a row differs by its two names' from "+p.table()+" where "+x.differ+" limit 1")
+	p.FillMirrors(x)
+	s = p.Add(engine.Scan, scanRate, "prove that each row has the same in "+x.Names,
+		p.MirrorsAgree(x))
 	s.Lock, s.WritersWait, s.Alone = "none", engine.WaitNo, true
 	for _, x := range m.After.Indexes {
 		if m.Before.Index(x.Name) == nil {
@@ -156,7 +140,8 @@ func (p *planner) syncSQL(pairs []schema.Mirror) (list []string) {
 	function(mirrorLast, last)
 	trigger(firstTrigger, mirrorCame, "insert", strings.Join(comes, " or "))
 	trigger(firstTrigger, mirrorChanged, "update", strings.Join(changes, " or "))
-	trigger(lastTrigger, mirrorLast, "insert or update", strings.ReplaceAll(partsOf(pairs).differ, "row(", "row(new."))
+	trigger(lastTrigger, mirrorLast, "insert or update",
+		strings.ReplaceAll(p.MirrorsOf(pairs, differs).Differ, "row(", "row(new."))
 	return list
 }
 
@@ -166,17 +151,11 @@ func (p *planner) unmirror(m *schema.MirrorChange) {
 	for _, x := range m.Pairs {
 		gone = append(gone, "drop column if exists "+quote(x.Name))
 	}
-	x := partsOf(m.Pairs)
+	x := p.MirrorsOf(m.Pairs, differs)
 	sql := []string{"lock table " + p.table() + " in access exclusive mode"}
 	if m.Proven {
-		keys, source := p.Sample(p.Table), " from "+p.table()+" where "+x.differ
-		p.AddProof("prove that each row has the same in "+x.names, engine.Proof{
-			SQL: "select " + strings.Join(keys, ", ") + source + " limit 5", Count: "select count(*)" + source, Keys: len(keys),
-			Rule:    "mirror-differs",
-			Message: "%d rows have another value by the new name than by the old one: somebody wrote past the triggers",
-			Cure:    "write what they should have by one of the names",
-		})
-		sql = append(sql, "select 'the triggers that keep "+strings.ReplaceAll(x.names, "'", "''")+
+		p.ProveMirrors(x)
+		sql = append(sql, "select 'the triggers that keep "+strings.ReplaceAll(x.Names, "'", "''")+
 			" equal are not all there' where (select count(*) from pg_trigger where tgrelid = to_regclass("+literal(p.table())+
 			") and tgname in ("+strings.Join(quoted(mirrorTriggers(p.Table)), ", ")+") and tgenabled = 'A') <> 3")
 	}
@@ -187,7 +166,7 @@ func (p *planner) unmirror(m *schema.MirrorChange) {
 		sql = append(sql, "drop function if exists "+name(mirrorName(p.Table, "", kind))+"()")
 	}
 	sql = append(sql, "alter table "+p.table()+" "+strings.Join(gone, ", "))
-	s := p.Add(engine.Sync, 0, "take "+x.names+" away, and what kept it equal", sql...)
+	s := p.Add(engine.Sync, 0, "take "+x.Names+" away, and what kept it equal", sql...)
 	s.Lock, s.Strong = lockExclusive, []string{p.Table.Name}
 }
 
