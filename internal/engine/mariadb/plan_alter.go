@@ -358,7 +358,28 @@ func (p *planner) renameWith(actions []string, what string) *engine.Step {
 	script := append([]string{"lock tables " + strings.Join(locks, ", "), p.alterSQL(actions...)}, anew...)
 	s := p.define(engine.Catalog, 0, what, "", strings.Join(script, engine.Between))
 	s.Why = "with the triggers that let kept values follow their rows, while the table is locked"
+	p.followAnew(more, anew)
 	return s
+}
+
+// followAnew makes triggers that know columns by their new names, where a server that died after the
+// columns had got them has not.
+func (p *planner) followAnew(more, anew []string) {
+	if len(anew) == 0 {
+		return
+	}
+	var old []string
+	for from := range p.Renames {
+		for _, row := range []string{"old.", "new."} {
+			old = append(old, "locate("+literal(row+quote(from))+", action_statement) > 0")
+		}
+	}
+	slices.Sort(old)
+	p.underLock("let kept values follow their rows by the new names",
+		"select 1 from dual where not exists (select 1 from "+
+			"information_schema.triggers where event_object_schema = database() and event_object_table = "+
+			literal(p.Table.Name)+" and trigger_name like 'lastboard!_kept!_%' escape '!' and ("+strings.Join(old, " or ")+"))",
+		more, anew...)
 }
 
 // followersAnew gives those of some triggers that name a renamed column, as they are to be then, and

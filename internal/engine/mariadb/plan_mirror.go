@@ -229,12 +229,17 @@ func (p *planner) unmirror(m *schema.MirrorChange) {
 		script = append(script, p.alterSQL(before...))
 	}
 	script = append(append(script, p.alterSQL(append(actions, renames...)...)), followers...)
+	var off []string
 	for _, n := range triggers {
-		script = append(script, "drop trigger if exists "+quote(n))
+		off = append(off, "drop trigger if exists "+quote(n))
 	}
+	script = append(script, off...)
 	what, done := "take "+x.Names+" away, and what kept it equal", p.goneQuery(gone, "")
 	if m.Renames {
 		what, done = "give "+x.Columns+" the name "+x.Names, p.goneQuery(old, "")
 	}
 	p.underLock(what, done, locks, script...)
+	// A server that died between two of them left triggers that name what is not there any more.
+	p.define(engine.Sync, 0, "let go of the triggers", "", off...)
+	p.followAnew(locks, followers)
 }
