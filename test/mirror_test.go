@@ -468,3 +468,40 @@ func TestTwoWhoSettle(t *testing.T) {
 		})
 	}
 }
+
+// TestTwoNamesOfAKey is that a key can have two names while what is kept of rows follows it: a row
+// that gets another key by either name keeps what it had.
+func TestTwoNamesOfAKey(t *testing.T) {
+	for _, name := range []string{"MariaDB", "PostgreSQL"} {
+		t.Run(name, func(t *testing.T) {
+			o := interleavedOffice(t, name, nil)
+			f := &convoy{office: o, engine: name, ships: map[int]*ship{}}
+			f.begin(interleaved{statement: "alter table vessel drop column flag"})
+			o.must("advance", "--yes", "--settle", "--let-writers-wait")
+			o.migration("0003-number", "-- A number\nalter table vessel rename column id to number;\n")
+			o.wants(o.code(0, "advance", "--yes"), "0003 is open")
+			o.exec("update vessel set number = -5 where orig = 5", "update vessel set id = -6 where orig = 6",
+				"insert into vessel (number, orig, name) values (9001, 9001, 'n')",
+				"insert into vessel (id, orig, name) values (9002, 9002, 'n')", "delete from vessel where number = 9")
+			o.same("select count(*) from vessel where id <> number or number is null", "0")
+			for n := 1; n < 9; n++ {
+				o.env = []string{fmt.Sprint("LASTBOARD_FAULT=locked-statement:", n)}
+				r := o.run("settle", "--yes")
+				o.env = nil
+				if !r.killed {
+					break
+				}
+				o.must("settle", "--yes")
+				o.exec(fmt.Sprintf("update vessel set number = %d where orig = 20", -100-n))
+				o.must("audit")
+				o.must("retreat", "--to", "2", "--yes", "--settle")
+				o.exec(fmt.Sprintf("update vessel set id = %d where orig = 21", -200-n))
+				o.must("advance", "--yes")
+			}
+			o.must("audit")
+			o.must("retreat", "--to", "1", "--yes", "--settle", "--let-writers-wait")
+			o.same("select count(*) from vessel where flag = 'NO' and orig % 7 <> 0 and orig <= 400", "342")
+			o.must("audit")
+		})
+	}
+}

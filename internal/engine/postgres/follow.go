@@ -61,7 +61,8 @@ func rowKeys(t *schema.Table, keys []string, called map[string]string) planning.
 }
 
 // followers gives the statements that make the triggers which call the functions when a row
-// goes, and when it gets another key.
+// goes, and when it gets another key: also by another trigger, where the statement names no column
+// of it.
 func followers(r planning.RowKeys, t *schema.Table, kept string) []string {
 	changed := r.Changed(func(a, b string) string { return a + " is distinct from " + b })
 	make := func(suffix, event, condition string) string {
@@ -70,7 +71,7 @@ func followers(r planning.RowKeys, t *schema.Table, kept string) []string {
 	}
 	return []string{
 		make(goneSuffix, "delete", othersWrite), always(t, kept+goneSuffix),
-		make(movedSuffix, "update of "+quoteAll(r.Names), changed), always(t, kept+movedSuffix),
+		make(movedSuffix, "update", changed), always(t, kept+movedSuffix),
 	}
 }
 
@@ -145,9 +146,18 @@ func (p *planner) followRenamed(column string) (sql []string) {
 	return sql
 }
 
-// updatesOf lists the columns whose updates fire a trigger, from its definition.
+// updatesOf lists the columns whose updates fire a trigger, from its definition: they stand behind
+// "of", or in its condition behind the row of before.
 func updatesOf(definition string) (list []string) {
 	tokens, _ := sqltext.Scan(definition, sqltext.Migration)
+	if !slices.ContainsFunc(tokens, func(t sqltext.Token) bool { return t.Is("of") }) {
+		for i := range len(tokens) - 2 {
+			if tokens[i].Is("old") && tokens[i+1].Is(".") && !slices.Contains(list, tokens[i+2].Value) {
+				list = append(list, tokens[i+2].Value)
+			}
+		}
+		return list
+	}
 	for i := slices.IndexFunc(tokens, func(t sqltext.Token) bool { return t.Is("of") }) + 1; i > 0 && i < len(tokens) &&
 		!tokens[i].Is("on"); i++ {
 		if tokens[i].Kind == sqltext.Word || tokens[i].Kind == sqltext.Quoted {

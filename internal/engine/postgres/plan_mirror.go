@@ -74,6 +74,7 @@ func (p *planner) mirror(m *schema.MirrorChange) {
 	s.Why = "programs of before and of after each use their own name"
 	s.SQL = append(s.SQL, rights...)
 	s = p.Add(engine.Sync, 0, "keep "+x.Names+" equal to "+x.Columns, p.syncSQL(m.Pairs)...)
+	s.SQL = append(s.SQL, p.followByBoth(m.Pairs)...)
 	s.Lock, s.Strong = lockWriters, []string{p.Table.Name}
 	p.FillMirrors(x)
 	s = p.Add(engine.Scan, scanRate, "prove that each row has the same in "+x.Names,
@@ -84,6 +85,19 @@ func (p *planner) mirror(m *schema.MirrorChange) {
 			p.addIndex(x)
 		}
 	}
+}
+
+// followByBoth makes the triggers of what is kept by a key that gets a second name once more: those
+// of earlier versions do not see that the key changes by it.
+func (p *planner) followByBoth(pairs []schema.Mirror) (sql []string) {
+	for _, tr := range p.Table.Own {
+		keys, kept := updatesOf(tr.SQL), keptBy(tr)
+		if kept != "" && strings.HasSuffix(tr.Name, movedSuffix) && slices.ContainsFunc(pairs,
+			func(m schema.Mirror) bool { return schema.HasName(keys, m.Column) }) {
+			sql = append(sql, followers(rowKeys(p.Table, keys, nil), p.Table, kept)...)
+		}
+	}
+	return sql
 }
 
 // sameRights gives the statement that gives a mirror the rights that its column has of its own.
