@@ -107,8 +107,8 @@ func (s *story) tell(rows int) error {
 	s.give("0005-registry-in-two")
 	s.run(3, "check")
 	s.say("The cure goes into the migration, before the change.")
-	s.edit("0005-registry-in-two", "alter table vessel", `backfill vessel
-  set registry = trim(registry) || ' 0'
+	s.edit("0005-registry-in-two", "alter table vessel", `backfill vessel set
+  registry = trim(registry) || ' 0'
   where position(' ' in trim(registry)) = 0;
 
 alter table vessel`)
@@ -117,8 +117,8 @@ alter table vessel`)
 	s.say("Every call gets a berth, and the berth must be there. Some rows break that.")
 	s.give("0006-berth-required")
 	s.run(3, "check")
-	s.edit("0006-berth-required", "alter table port_call", `backfill port_call
-  set berth_id = 24
+	s.edit("0006-berth-required", "alter table port_call", `backfill port_call set
+  berth_id = 24
   where berth_id is null or berth_id not in (select id from berth);
 
 alter table port_call`)

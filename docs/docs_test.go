@@ -80,6 +80,9 @@ func TestTheCookbookWorks(t *testing.T) {
 			t.Errorf("%v\n%s", err, text)
 			continue
 		}
+		if tidy, err := sqltext.Tidy(list[1].File); err != nil || tidy != text {
+			t.Errorf("in its canonical form (%v) it is\n%s\nand not\n%s", err, tidy, text)
+		}
 		for _, f := range check.Migrations(list, sqlite.Engine{}) {
 			if f.Level == "" || f.Level == fault.Error {
 				t.Errorf("%s\n%s", f, text)

@@ -15,6 +15,9 @@ func TestTidy(t *testing.T) {
 		" ADD due DATE;\r\n")
 	o.must("advance", "--yes")
 	o.wants(o.code(5, "tidy", "--check"), "0002-papers.sql: not tidy")
+	o.wants(o.code(5, "tidy", "--diff"), "-ALTER TABLE vessel ADD papers INT, -- a number",
+		"+  add column papers integer, -- a number", "+-- of the vessels")
+	o.wants(o.code(5, "tidy", "--diff", "--json"), `"changes"`)
 	o.wants(o.code(0, "tidy"), "0002-papers.sql: tidied")
 	want := "-- Papers\n-- of the vessels\nalter table vessel\n  add column papers integer, -- a number\n  add " +
 		"column due date;\n"

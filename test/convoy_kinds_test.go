@@ -2,6 +2,7 @@ package test
 
 import (
 	"fmt"
+	"math/rand/v2"
 	"slices"
 	"strings"
 	"testing"
@@ -107,6 +108,20 @@ func interleavedOffice(t *testing.T, name string, database func(*testing.T) stri
 	o.write("lastboard.toml", "database = 'dev'\n[databases.dev]\nurl = '"+url+
 		"'\nlive = true\n[databases.dev.pace]\nlock_wait = '100us'\nbatch_time = '5ms'\n"+workShare(url))
 	return o
+}
+
+// anyLockWait sets the database's lock_wait, and returns it: mostly one for which the few
+// rows go the way of many, else the usual one, for which all is done at once.
+func (o *office) anyLockWait(r *rand.Rand) string {
+	wait := "100us"
+	if r.IntN(3) == 0 {
+		wait = "500ms"
+	}
+	for _, before := range []string{"100us", "500ms"} {
+		o.write("lastboard.toml", strings.ReplaceAll(o.read("lastboard.toml"), "lock_wait = '"+before+"'",
+			"lock_wait = '"+wait+"'"))
+	}
+	return wait
 }
 
 // begin fills the table anew.

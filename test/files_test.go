@@ -330,6 +330,30 @@ func TestHelpHasExamples(t *testing.T) {
 		"status", "ledger", "kept", "tidy", "audit", "version"} {
 		o.wants(o.code(0, "help", c), "Examples:", "lastboard "+c)
 	}
+	// Where something is typed, what may stand there is offered, out of files alone.
+	o.code(0, "init", "--url", "sqlite:harbour.db", "office")
+	in := &office{T: t, dir: filepath.Join(o.dir, "office")}
+	in.migration("0001-open", "-- Open the office\ncreate table vessel (id integer primary key);\n")
+	in.migration("0002-broken", "-- Broken\nalter tabel vessel;\n")
+	for line, offered := range map[string]string{"advance --to": "0001\tOpen the office", "retreat --to": "0\ttake back",
+		"describe": "vessel\t1 columns", "describe --at": "0001\tOpen", "describe --compare": "0001\tOpen",
+		"settle": "0001\t", "ledger": "0001\t", "kept": "0001\t", "status --database": "dev\tSQLite",
+		"advance --yes": "dev\t", "status --url": "mariadb://\tMariaDB", "help": "cookbook\t"} {
+		args := append([]string{"__complete"}, strings.Fields(line)...)
+		if strings.HasSuffix(line, "--yes") {
+			args[len(args)-1] += "="
+		} else {
+			args = append(args, "")
+		}
+		if out := in.must(args...); !strings.Contains(out, offered) {
+			t.Errorf("%s: wanted %q in\n%s", line, offered, out)
+		}
+	}
+	for _, c := range []string{"check", "forecast", "draft", "audit", "describe vessel"} {
+		if out := in.must(append(append([]string{"__complete"}, strings.Fields(c)...), "")...); out != ":4\n" {
+			t.Errorf("%s: wanted nothing, not even files: %q", c, out)
+		}
+	}
 	for _, shell := range []string{"bash", "zsh", "fish", "powershell"} {
 		if len(o.must("completion", shell)) < 500 {
 			t.Errorf("no completion for %s", shell)
@@ -347,6 +371,7 @@ func TestDemoTellsItsStory(t *testing.T) {
 		}
 	}
 	inside := &office{T: t, dir: filepath.Join(o.dir, "office")}
+	inside.must("tidy", "--check")
 	inside.must("retreat", "--to", "3", "--settle", "--let-writers-wait", "--yes")
 	// the numbers of 0013 are in use by now
 	inside.must("advance", "--settle", "--let-writers-wait", "--yes", "--to", "12")

@@ -122,14 +122,7 @@ func interleave(o *office, name string, r *rand.Rand, k interleaved, forthAt, fo
 	}
 	f := &convoy{office: o, engine: name, r: r, ships: map[int]*ship{}, gone: map[int]bool{}, moved: map[int]bool{},
 		touched: map[int]bool{}}
-	wait := "100us"
-	if r.IntN(3) == 0 { // for which the table is small: all is done at once
-		wait = "500ms"
-	}
-	for _, before := range []string{"100us", "500ms"} {
-		o.write("lastboard.toml", strings.ReplaceAll(o.read("lastboard.toml"), "lock_wait = '"+before+"'",
-			"lock_wait = '"+wait+"'"))
-	}
+	wait := o.anyLockWait(r)
 	f.begin(k)
 	forth, came := f.run(forthAt, forthThing, "advance", "--yes", "--settle", "--let-writers-wait")
 	f.unaltered()

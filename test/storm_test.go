@@ -137,7 +137,7 @@ func (s *storm) round(k interleaved) {
 	}
 	s.exec("delete from tide", "insert into tide values (1, 0), (2, 0), (3, 0)")
 	s.set()
-	what := k.name + ", forward: " + s.suffers(forward)
+	what := k.name + ", lock_wait " + s.anyLockWait(s.r) + ", forward: " + s.suffers(forward)
 	if s.r.IntN(3) > 0 {
 		s.ends(forward, what)
 		s.calm()

@@ -150,6 +150,7 @@ Topics: lastboard help guide, cookbook, language, engines, safety, rules, config
 		}
 	}
 	root.PersistentPreRunE = func(c *cobra.Command, _ []string) error { return g.sane(c) }
+	g.complete(root)
 	wrapUsage(root)
 	return root
 }

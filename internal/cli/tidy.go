@@ -2,7 +2,9 @@ package cli
 
 import (
 	"os"
+	"strings"
 
+	"github.com/aymanbagabas/go-udiff"
 	"github.com/spf13/cobra"
 
 	"lastboard/internal/core/fault"
@@ -11,15 +13,17 @@ import (
 )
 
 func newTidy(g *global) *cobra.Command {
-	var only bool
+	var only, differ bool
 	c := &cobra.Command{
 		Use:   "tidy",
 		Short: "Write migration files in their one canonical form",
 		Long: `Rewrites every migration file in the canonical form, with its comments. Checksums
 do not change, so that files of migrations that ran can be tidied, too. With --check
-nothing is written, and the exit code is 5 when a file is not tidy.`,
+nothing is written, and the exit code is 5 when a file is not tidy; --diff does the
+same and shows the lines that would change.`,
 		Example: `  lastboard tidy
-  lastboard tidy --check`,
+  lastboard tidy --check
+  lastboard tidy --diff`,
 		Args: cobra.NoArgs,
 		RunE: func(*cobra.Command, []string) error {
 			p, err := g.load()
@@ -30,7 +34,8 @@ nothing is written, and the exit code is 5 when a file is not tidy.`,
 			if err != nil {
 				return err
 			}
-			untidy := []string{}
+			only = only || differ
+			untidy, changes := []string{}, map[string]string{}
 			for _, m := range list {
 				text, err := sqltext.Tidy(m.File)
 				if err != nil {
@@ -40,16 +45,20 @@ nothing is written, and the exit code is 5 when a file is not tidy.`,
 					continue
 				}
 				untidy = append(untidy, m.Path)
+				if differ {
+					changes[m.Path] = udiff.Unified(m.Path, m.Path+" (tidy)", m.File.Source, text)
+				}
 				if !only {
 					if err := replaceFile(m.Path, text); err != nil {
 						return err
 					}
 				}
 			}
-			return showTidy(g.printer(), untidy, len(list), only)
+			return showTidy(g.printer(), untidy, changes, len(list), only)
 		},
 	}
 	c.Flags().BoolVar(&only, "check", false, "write nothing; exit with 5 when a file is not tidy")
+	c.Flags().BoolVar(&differ, "diff", false, "write nothing, and show the lines that would change")
 	return c
 }
 
@@ -64,9 +73,14 @@ func replaceFile(path, text string) error {
 	return os.Rename(beside, path)
 }
 
-func showTidy(p *view.Printer, untidy []string, all int, only bool) error {
+// showTidy says which files are not, or were not, tidy, and of each the changes that are known.
+func showTidy(p *view.Printer, untidy []string, changes map[string]string, all int, only bool) error {
 	if p.JSON {
-		if err := p.Document(map[string]any{"untidy": untidy}); err != nil {
+		doc := map[string]any{"untidy": untidy}
+		if len(changes) > 0 {
+			doc["changes"] = changes
+		}
+		if err := p.Document(doc); err != nil {
 			return err
 		}
 	}
@@ -75,7 +89,11 @@ func showTidy(p *view.Printer, untidy []string, all int, only bool) error {
 		word = "not tidy"
 	}
 	for _, f := range untidy {
-		p.Line("%s: %s", f, word)
+		if change := changes[f]; change != "" {
+			p.Line("%s", strings.TrimSuffix(change, "\n"))
+		} else {
+			p.Line("%s: %s", f, word)
+		}
 	}
 	if len(untidy) == 0 {
 		p.Line("%s, all tidy", view.Plural(all, "migration", "migrations"))

@@ -100,6 +100,7 @@ func (t *tidier) between(offset int) {
 func (t *tidier) statement(st Statement, end int) string {
 	text := PrintStatement(st)
 	lines := strings.Split(text, "\n")
+	breaks := breaksOf(st, text)
 	items := itemsOf(st)
 	above, beside := map[int][]string{}, map[int]string{}
 	for c := t.peek(); c != nil && c.Pos.Offset < end; c = t.peek() {
@@ -126,7 +127,12 @@ func (t *tidier) statement(st Statement, end int) string {
 		for _, c := range above[i] {
 			b.WriteString("  " + c + "\n")
 		}
-		b.WriteString(l)
+		from, indent := 0, "\n"+l[:len(l)-len(strings.TrimLeft(l, " "))]+"  "
+		for _, at := range breaks[i] {
+			b.WriteString(strings.TrimRight(l[from:at], " ") + indent)
+			from = at
+		}
+		b.WriteString(l[from:])
 		if c := beside[i]; c != "" {
 			b.WriteString(" " + c)
 		}
@@ -141,6 +147,47 @@ func (t *tidier) statement(st Statement, end int) string {
 		b.WriteByte('\n') // the semicolon must not become part of a comment
 	}
 	return b.String()
+}
+
+// longest is how many characters of a column's or an action's line are written as one.
+const longest = 100
+
+// breaksOf says at which bytes of a line that is too long another one begins, by the lines
+// of a statement's text.
+func breaksOf(st Statement, text string) map[int][]int {
+	switch st.(type) {
+	case *CreateTable, *AlterTable:
+	default:
+		return nil
+	}
+	lines := strings.Split(text, "\n")
+	tokens, _ := Scan(text, Migration)
+	breaks, depth, line, base := map[int][]int{}, 0, 0, 0
+	for i, k := range tokens {
+		begins := k.Pos.Line != line
+		if begins {
+			line, base = k.Pos.Line, depth
+		}
+		switch {
+		case k.Is("("):
+			depth++
+		case k.Is(")"):
+			depth--
+		case !begins && depth == base && len(lines[line-1]) > longest && startsPart(tokens[i-1], k):
+			at := k.Pos.Offset
+			for _, l := range lines[:line-1] {
+				at -= len(l) + 1
+			}
+			breaks[line-1] = append(breaks[line-1], at)
+		}
+	}
+	return breaks
+}
+
+// startsPart reports whether a part of a column begins with a token, of those that can be long.
+func startsPart(before, k Token) bool {
+	return !slices.ContainsFunc([]string{"restore", "by", "set"}, before.Is) &&
+		slices.ContainsFunc([]string{"generated", "default", "check", "references", "using", "restore", "comment"}, k.Is)
 }
 
 func boolInt(b bool) int {

@@ -26,6 +26,19 @@ func Migrations(list []*migration.Migration, e engine.Engine) fault.List {
 	return c.findings
 }
 
+// Tables gives the tables that migrations make, as far as they can be played on no tables at all.
+func Tables(list []*migration.Migration, e engine.Engine) *schema.Schema {
+	tables := &schema.Schema{}
+	for _, m := range list {
+		for _, st := range m.File.Statements {
+			if after, _, err := schema.Apply(tables, st, e.About().Env(m.CSV)); err == nil {
+				tables = after
+			}
+		}
+	}
+	return tables
+}
+
 // Statements gives the findings of a migration that need no rows: for one whose
 // tables a database knows.
 func Statements(m *migration.Migration, tables *schema.Schema, e engine.Engine) fault.List {
