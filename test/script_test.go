@@ -1,6 +1,8 @@
 package test
 
 import (
+	"fmt"
+	"math/rand/v2"
 	"net/url"
 	"testing"
 	"time"
@@ -45,6 +47,49 @@ func TestWhatRunsUnderALockComesToItsEnd(t *testing.T) {
 			o.wants(o.code(0, "audit"), "matches:")
 			o.must("retreat", "--to", "1", "--yes", "--settle", "--let-writers-wait")
 			o.wants(o.code(0, "audit"), "matches:")
+		})
+	}
+}
+
+// TestKilledInTheMiddleOfAScript lets a server and the program die between any two statements of a
+// script, and the program again on its way back: what was kept for the way forward, or was just
+// about to be let go of, is neither left nor without what follows its rows.
+func TestKilledInTheMiddleOfAScript(t *testing.T) {
+	seed := uint64(*day)
+	for i, k := range interleavedKinds {
+		if !itsTurn(i, 4) {
+			continue
+		}
+		t.Run(k.name, func(t *testing.T) {
+			t.Logf("-day %d", seed)
+			r := rand.New(rand.NewPCG(seed, uint64(i)))
+			o := interleavedOffice(t, "MariaDB", nil)
+			f := &convoy{office: o, engine: "MariaDB", ships: map[int]*ship{}}
+			f.begin(k)
+			const rows = "select * from vessel order by id"
+			whole := o.query(rows)
+			o.must(forward...)
+			o.must(back...) // what this keeps is put back on the way forward
+			for place := 1; !t.Failed(); place++ {
+				p := o.pausedAt(fmt.Sprint("locked-statement:", place), forward...)
+				if p == nil {
+					o.must(back...)
+					break
+				}
+				p.cmd.Process.Kill()
+				p.goOn()
+				if q := o.pausedAt(fmt.Sprint("sent:", 1+r.IntN(30)), back...); q != nil {
+					q.cmd.Process.Kill()
+					q.goOn()
+					o.must(back...)
+				}
+				if a := o.run("audit"); a.code != 0 {
+					t.Errorf("killed at statement %d: %s", place, a)
+				}
+				if got := o.query(rows); got != whole {
+					t.Errorf("killed at statement %d: wanted\n%s\ngot\n%s", place, whole, got)
+				}
+			}
 		})
 	}
 }

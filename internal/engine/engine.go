@@ -133,6 +133,8 @@ type Database interface {
 	// Advice says what of the database's own settings makes applications wait more
 	// than they need to; nil when there is nothing to say.
 	Advice(ctx context.Context) []string
+	// Ready says how things stand on which a run depends: rights, settings, clock, connections.
+	Ready(ctx context.Context) ([]Standing, error)
 	// Own lists what Lastboard has made for itself: tables, triggers on others, and the
 	// places of trials that have died.
 	Own(ctx context.Context) ([]OwnObject, error)

@@ -234,19 +234,7 @@ func Count(n int64) string {
 }
 
 // Size writes bytes as people say them.
-func Size(n int64) string {
-	units := []string{"B", "kB", "MB", "GB", "TB"}
-	f := float64(n)
-	i := 0
-	for f >= 1000 && i < len(units)-1 {
-		f /= 1000
-		i++
-	}
-	if i == 0 || f >= 100 {
-		return fmt.Sprintf("%.0f %s", f, units[i])
-	}
-	return fmt.Sprintf("%.1f %s", f, units[i])
-}
+func Size(n int64) string { return engine.Size(n) }
 
 // Seconds writes a time as people say it.
 func Seconds(s float64) string {

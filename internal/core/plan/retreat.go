@@ -159,7 +159,8 @@ func undo(out *Plan, steps []ledger.Step) {
 }
 
 // forgetMissing lets go of what steps were stopped at: of what was to be kept before there
-// was a place for it, and of what was put back when that place had gone already.
+// was a place for it, and of what was put back when that place had gone already, or was about
+// to, without what follows the rows.
 func (p *Planner) forgetMissing(ctx context.Context, out *Plan, steps []ledger.Step) error {
 	var list []string
 	for _, s := range steps {
@@ -179,8 +180,12 @@ func (p *Planner) forgetMissing(ctx context.Context, out *Plan, steps []ledger.S
 			if err != nil {
 				return err
 			}
-			if !there {
+			switch {
+			case !there:
 				list = append(list, t)
+			case slices.Equal(s.Step.SQL, p.in.Engine.Forget(&engine.Keeping{Kept: t})):
+				out.Steps = append(out.Steps, &engine.Step{Kind: engine.Catalog, Table: s.Step.Table, What: s.Step.What,
+					SQL: s.Step.SQL, Lock: s.Step.Lock, WritersWait: s.Step.WritersWait, PutsBack: []string{t}})
 			}
 		}
 	}

@@ -388,6 +388,7 @@ func (p *planner) keep(kept string, k *engine.Keeping, columns, insert string) {
 	s := p.define(engine.Catalog, 0, "make a place for the old values of "+strings.Join(k.Columns, ", "), "",
 		"create table "+quote(kept)+" ("+columns+")")
 	s.Keeps = []*engine.Keeping{k}
+	s.Undo = forget(kept)
 	s.Lock, s.WritersWait, s.Strong = "none", engine.WaitNo, nil
 	p.window, p.windowKeeps = append(p.window, insert), append(p.windowKeeps, kept)
 	if !p.Goes(k.Keys) {
