@@ -187,7 +187,7 @@ alter table port_call`)
 const manyCalls = 60_000
 
 var (
-	told   = lipgloss.NewStyle().Foreground(lipgloss.Color("73"))
+	told   = lipgloss.NewStyle().Foreground(lipgloss.Color("6"))
 	prompt = lipgloss.NewStyle().Bold(true)
 )
 

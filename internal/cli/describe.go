@@ -6,9 +6,11 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"lastboard/internal/core/check"
 	"lastboard/internal/core/describe"
 	"lastboard/internal/core/fault"
 	"lastboard/internal/core/ledger"
+	"lastboard/internal/core/migration"
 	"lastboard/internal/core/plan"
 	"lastboard/internal/engine"
 	"lastboard/internal/schema"
@@ -76,10 +78,39 @@ changed since that one, attribute by attribute, until now or until --at.`,
 // tablesAt gives the tables as they stand, or as a migration left them.
 func (s *session) tablesAt(ctx context.Context, version string) (*schema.Schema, error) {
 	if version == "" {
-		return s.db.Schema(ctx)
+		return s.tablesNow(ctx)
 	}
 	tables, _, err := s.tablesAfter(ctx, version)
 	return tables, err
+}
+
+// tablesNow gives the tables as they stand, in the words of the migrations that made them.
+func (s *session) tablesNow(ctx context.Context) (*schema.Schema, error) {
+	live, err := s.db.Schema(ctx)
+	if err != nil {
+		return nil, err
+	}
+	exists, err := s.ledger.Exists(ctx)
+	if err != nil || !exists {
+		return live, err
+	}
+	known, err := s.ledger.Migrations(ctx)
+	if err != nil {
+		return nil, err
+	}
+	return s.inWords(live, known), nil
+}
+
+// inWords gives tables in the words of the migrations that have made them: the database, and so the
+// ledger, say it in their own.
+func (s *session) inWords(tables *schema.Schema, by []*ledgerMigration) *schema.Schema {
+	var ran []*migration.Migration
+	for _, k := range by {
+		if m, err := migration.Parse("", k.Version, k.Name, k.Source); err == nil { // else audit speaks of it
+			ran = append(ran, m)
+		}
+	}
+	return describe.InWords(tables, check.Tables(ran, s.engine), s.engine.Text)
 }
 
 // tablesAfter gives the tables as a migration that has run left them.
@@ -94,7 +125,10 @@ func (s *session) tablesAfter(ctx context.Context, version string) (*schema.Sche
 			version)
 	}
 	tables, err := ledger.TablesAfter(st.known[:i+1])
-	return tables, st.known[i], err
+	if err != nil {
+		return nil, nil, err
+	}
+	return s.inWords(tables, st.known[:i+1]), st.known[i], nil
 }
 
 // describeThen shows tables of the past, which have no rows any more; nil means all.
@@ -164,7 +198,7 @@ func (s *session) describeOne(ctx context.Context, tables *schema.Schema, t *sch
 			return err
 		}
 		s.Line("")
-		s.Rows(r)
+		s.RowsOf(t, r)
 	}
 	return nil
 }
@@ -303,7 +337,7 @@ func (s *session) showChanges(ctx context.Context, p *plan.Plan) error {
 			}
 			if len(r.Values) > 0 {
 				s.Line("")
-				s.Rows(r)
+				s.RowsOf(after, r)
 			}
 		}
 	}

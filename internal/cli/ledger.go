@@ -95,7 +95,7 @@ func (s *session) ranMigration(ctx context.Context, version string, exists, sour
 		_, err := fmt.Fprint(os.Stdout, known.Source) // to the letter
 		return err
 	case source:
-		s.Line("%s", known.Source)
+		s.Verbatim("%s", known.Source)
 		return nil
 	}
 	steps, err := s.ledger.Steps(ctx, known.Version,

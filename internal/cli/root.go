@@ -102,6 +102,7 @@ take it back with the data.
 In the order in which people work:
   lastboard demo                   see it all on made-up data
   lastboard init, adopt            begin a project, take a database under care
+  lastboard ready                  whether it can work here, and what is missing
   lastboard describe vessel        look at a table
   lastboard draft "Call signs"     write a migration
   lastboard check, forecast        what is wrong with it, what it would do
@@ -133,9 +134,9 @@ Topics: lastboard help guide, cookbook, language, engines, safety, rules, config
 	f.BoolVar(&g.quiet, "quiet", false, "write results only")
 	f.BoolVar(&g.noColor, "no-color", false, "write no colours")
 	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error { return usageError{nearFlag(c, err)} })
-	root.AddCommand(newInit(g), newAdopt(g), newDescribe(g), newDraft(g), newCheck(g), newForecast(g), newAdvance(g),
-		newSettle(g), newRetreat(g),
-		newStatus(g), newFollow(g), newPace(g), newLedger(g), newKept(g), newTidy(g), newAudit(g), newVersion(g), newDemo(g))
+	root.AddCommand(newInit(g), newAdopt(g), newReady(g), newDescribe(g), newDraft(g), newCheck(g), newForecast(g),
+		newAdvance(g), newSettle(g), newRetreat(g), newStatus(g), newFollow(g), newPace(g), newLedger(g), newKept(g),
+		newTidy(g), newAudit(g), newVersion(g), newDemo(g))
 	root.AddCommand(newTopics()...)
 	root.SetHelpCommandGroupID("")
 	root.InitDefaultHelpCmd()

@@ -90,7 +90,7 @@ func showTidy(p *view.Printer, untidy []string, changes map[string]string, all i
 	}
 	for _, f := range untidy {
 		if change := changes[f]; change != "" {
-			p.Line("%s", strings.TrimSuffix(change, "\n"))
+			p.Verbatim("%s", strings.TrimSuffix(change, "\n"))
 		} else {
 			p.Line("%s: %s", f, word)
 		}

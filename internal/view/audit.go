@@ -47,7 +47,7 @@ func (p *Printer) auditGroup(list []audit.Finding) {
 		}
 		p.Line("  %s", faint.Render(to))
 		for _, line := range strings.Split(m, "\n") {
-			p.Line("    %s", oneLine(line))
+			p.Verbatim("    %s", oneLine(line))
 		}
 	}
 	p.Line("")

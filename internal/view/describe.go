@@ -48,8 +48,8 @@ func (p *Printer) OneTable(t *describe.Table) {
 	}
 	p.styledTable([]string{"column", "type", "holds", "nullable", "default", "nulls", ""}, rows,
 		func(col int, _ string) (lipgloss.Style, bool) { return faint, col == 2 })
-	for _, line := range facts(t) {
-		p.Line("  %s", line)
+	for _, f := range facts(t) {
+		p.hanging("  "+faint.Render(fmt.Sprintf("%-12s", f.what)), f.text)
 	}
 }
 
@@ -98,11 +98,7 @@ func more(t *schema.Table, c *schema.Column) string {
 		list = append(list, "numbers itself")
 	}
 	if c.Generated != nil {
-		kind := "computed when read"
-		if c.Generated.Stored {
-			kind = "computed and stored"
-		}
-		list = append(list, kind+": "+c.Generated.Expr.String())
+		list = append(list, "computed "+whenComputed(c))
 	}
 	if c.OnUpdateNow {
 		list = append(list, "takes the time of each update")
@@ -116,11 +112,23 @@ func more(t *schema.Table, c *schema.Column) string {
 	return strings.Join(list, "; ")
 }
 
-// facts lists what stands below a table's columns.
-func facts(t *describe.Table) []string {
-	var list []string
-	add := func(what, format string, args ...any) {
-		list = append(list, faint.Render(fmt.Sprintf("%-12s", what))+fmt.Sprintf(format, args...))
+func whenComputed(c *schema.Column) string {
+	if c.Generated.Stored {
+		return "and stored"
+	}
+	return "when read"
+}
+
+// fact is what stands below a table's columns.
+type fact struct{ what, text string }
+
+func facts(t *describe.Table) []fact {
+	var list []fact
+	add := func(what, format string, args ...any) { list = append(list, fact{what, fmt.Sprintf(format, args...)}) }
+	for _, c := range t.Table.Columns {
+		if c.Generated != nil {
+			add("computed", "%s = %s", c.Name, c.Generated.Expr.String())
+		}
 	}
 	for _, k := range t.Table.Uniques {
 		add("unique", "(%s)  %s", strings.Join(k.Columns, ", "), faint.Render(k.Name))

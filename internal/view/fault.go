@@ -6,6 +6,8 @@ import (
 	"strings"
 
 	"lastboard/internal/core/fault"
+
+	"charm.land/lipgloss/v2"
 )
 
 // Failure writes an error with all that a person needs: what is wrong and where,
@@ -71,27 +73,30 @@ const (
 	longestMessage = 1000
 )
 
-// cutAround cuts a long line so that the character at a place, from 0, stays in it. It
-// gives where that is now.
-func cutAround(line []rune, at int) ([]rune, int) {
-	at = min(at, len(line))
-	if len(line) <= window {
+// cutAround cuts a line that is too long, for a terminal of some width too, so that the character
+// at a place, from 0, stays in it. It gives where that is now.
+func cutAround(line []rune, at, width int) ([]rune, int) {
+	at, room := min(at, len(line)), window
+	if width > narrowest {
+		room = min(room, width-2)
+	}
+	if len(line) <= room {
 		return line, at
 	}
-	from := max(0, min(at-window/2, len(line)-window))
-	return line[from : from+window], at - from
+	from := max(0, min(at-room/2, len(line)-room))
+	return line[from : from+room], at - from
 }
 
 func (p *Printer) fault(f *fault.Fault) {
-	for _, l := range faultLines(f) {
+	for _, l := range faultLines(f, p.errWidth) {
 		fmt.Fprintln(p.err, l)
 	}
 }
 
 // Finding writes a finding as part of the result.
 func (p *Printer) Finding(f *fault.Fault) {
-	for _, l := range faultLines(f) {
-		p.Line("%s", l)
+	for _, l := range faultLines(f, p.width) {
+		p.Verbatim("%s", l)
 	}
 }
 
@@ -102,15 +107,16 @@ func (p *Printer) Findings(list fault.List) {
 		if i > 0 {
 			lines = append(lines, "")
 		}
-		lines = append(lines, faultLines(f)...)
+		lines = append(lines, faultLines(f, p.width)...)
 	}
 	if len(list) == 0 {
 		lines = []string{"nothing found"}
 	}
-	p.Line("%s", strings.Join(lines, "\n"))
+	p.Verbatim("%s", strings.Join(lines, "\n"))
 }
 
-func faultLines(f *fault.Fault) []string {
+// faultLines gives the lines of a finding, within a width; 0 is none.
+func faultLines(f *fault.Fault, width int) []string {
 	where := ""
 	if f.Where.File != "" {
 		where = fmt.Sprintf("%s:%d:%d: ", f.Where.File, f.Where.Line, f.Where.Column)
@@ -130,24 +136,24 @@ func faultLines(f *fault.Fault) []string {
 	if len(message) > longestMessage {
 		message = strings.ToValidUTF8(message[:longestMessage], "") + "…"
 	}
-	lines := []string{where + style.Render(level+":") + " " + message}
+	lines := hung(where+style.Render(level+":")+" "+message, width)
 	if f.Source != "" {
-		line, at := cutAround([]rune(strings.ReplaceAll(f.Source, "\t", " ")), max(1, f.Where.Column)-1)
+		line, at := cutAround([]rune(strings.ReplaceAll(f.Source, "\t", " ")), max(1, f.Where.Column)-1, width)
 		lead := line[:at]
-		lines = append(lines, "  "+string(line), "  "+strings.Repeat(" ", width(string(lead)))+style.Render("^"))
+		lines = append(lines, "  "+string(line), "  "+strings.Repeat(" ", lipgloss.Width(string(lead)))+style.Render("^"))
 	}
 	if len(f.Samples) > 0 {
 		var rows []string
 		for _, s := range f.Samples {
 			rows = append(rows, oneLine(strings.Join(s, " ")))
 		}
-		lines = append(lines, "  for example: "+strings.Join(rows, " · "))
+		lines = append(lines, hung("  for example: "+strings.Join(rows, " · "), width)...)
 	}
 	if f.Changed != "" {
-		lines = append(lines, f.Changed)
+		lines = append(lines, hung(f.Changed, width)...)
 	}
 	if f.Cure != "" {
-		lines = append(lines, good.Render("cure:")+" "+f.Cure)
+		lines = append(lines, hung(good.Render("cure:")+" "+f.Cure, width)...)
 	}
 	return lines
 }

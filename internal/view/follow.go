@@ -45,7 +45,7 @@ const lookEvery = 500 * time.Millisecond
 // Follow shows what runs on the whole of a terminal until somebody leaves, or the context
 // ends.
 func (p *Printer) Follow(ctx context.Context, f Following) error {
-	bar := progress.New(progress.WithColors(lipgloss.Color("73")), progress.WithFillCharacters('━', '┄'),
+	bar := progress.New(progress.WithColors(lipgloss.Color("6")), progress.WithFillCharacters('━', '┄'),
 		progress.WithoutPercentage())
 	m := &followModel{ctx: ctx, Following: f, bar: bar, now: &Followed{}}
 	_, err := tea.NewProgram(m, tea.WithContext(ctx)).Run()

@@ -31,7 +31,7 @@ func (p *Printer) Plan(m *plan.Plan, statements, why bool) {
 		for _, s := range m.Steps {
 			p.Line("  %s %s", faint.Render(fmt.Sprintf("-- step %d, %s:", s.Number, s.Kind)), s.What)
 			for _, sql := range s.SQL {
-				p.Line("%s;", indent(shownSQL(s, sql)))
+				p.Verbatim("%s;", indent(shownSQL(s, sql)))
 			}
 		}
 		p.Line("")

@@ -26,7 +26,7 @@ type Progress struct {
 
 // NewProgress makes the display of one run.
 func (p *Printer) NewProgress() *Progress {
-	bar := progress.New(progress.WithWidth(30), progress.WithColors(lipgloss.Color("73")),
+	bar := progress.New(progress.WithWidth(30), progress.WithColors(lipgloss.Color("6")),
 		progress.WithFillCharacters('━', '┄'), progress.WithoutPercentage())
 	return &Progress{p: p, bar: bar}
 }
@@ -112,16 +112,32 @@ func (g *Progress) progress(e run.Event) {
 	if rate > 0 {
 		left = Seconds(max(0, float64(e.Step.Rows-e.Rows)/rate))
 	}
-	text := fmt.Sprintf("step %d of %d  %s  %s of %s rows  %s rows/s  %s left", e.Step.Number, e.Steps, e.Step.What,
-		Count(e.Rows), Count(e.Step.Rows), Count(int64(rate)), left)
+	what := fmt.Sprintf("step %d of %d  %s", e.Step.Number, e.Steps, e.Step.What)
+	far := fmt.Sprintf("  %s of %s rows  %s rows/s  %s left", Count(e.Rows), Count(e.Step.Rows), Count(int64(rate)), left)
 	switch {
 	case g.p.errIsTerm && time.Since(g.last) > 100*time.Millisecond:
 		g.last = time.Now()
-		g.p.draw(g.bar.ViewAs(share) + "  " + text)
+		g.p.draw(g.fitted(g.bar.ViewAs(share)+"  ", what, far))
 	case !g.p.errIsTerm && time.Since(g.last) > 2*time.Second:
 		g.last = time.Now()
-		g.p.Note("%s", text)
+		g.p.Note("%s", what+far)
 	}
+}
+
+// fitted gives the line of a progress: in a narrow terminal without the bar, and then with as
+// much of what is done as there is room for; how far it is, and how long it takes, stays.
+func (g *Progress) fitted(bar, what, far string) string {
+	room := g.p.errWidth - 1
+	switch {
+	case g.p.errWidth == 0 || width(bar+what+far) <= room:
+		return bar + what + far
+	case width(what+far) <= room:
+		return what + far
+	}
+	if left := room - width(far); left > 1 {
+		return lipgloss.NewStyle().MaxWidth(left-1).Render(what) + "…" + far
+	}
+	return strings.TrimSpace(far)
 }
 
 // draw puts a line in place of the progress line that stands on the terminal.
@@ -129,8 +145,8 @@ func (p *Printer) draw(line string) {
 	if !p.errIsTerm || p.Quiet {
 		return
 	}
-	if p.width > 0 {
-		line = lipgloss.NewStyle().MaxWidth(p.width - 1).Render(line)
+	if p.errWidth > 0 {
+		line = lipgloss.NewStyle().MaxWidth(p.errWidth - 1).Render(line)
 	}
 	n := width(line)
 	fmt.Fprint(p.err, "\r"+line+strings.Repeat(" ", max(0, p.lastLength-n)))

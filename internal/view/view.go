@@ -10,6 +10,8 @@ import (
 	"io"
 	"math"
 	"os"
+	"slices"
+	"strconv"
 	"strings"
 
 	"charm.land/lipgloss/v2"
@@ -18,6 +20,7 @@ import (
 	"golang.org/x/term"
 
 	"lastboard/internal/engine"
+	"lastboard/internal/schema"
 )
 
 // Printer writes results to one place and notes to another; each is plain text
@@ -25,6 +28,7 @@ import (
 type Printer struct {
 	out, err   io.Writer
 	width      int  // of the terminal; 0 when there is none
+	errWidth   int  // of that on which notes stand
 	errIsTerm  bool // progress can be drawn
 	JSON       bool
 	Quiet      bool
@@ -38,26 +42,41 @@ func New(out, errs *os.File, asJSON, quiet, noColor bool) *Printer {
 	if w, _, err := term.GetSize(int(out.Fd())); err == nil {
 		p.width = w
 	}
-	env := os.Environ()
-	if noColor {
-		env = append(env, "NO_COLOR=1")
+	if w, _, err := term.GetSize(int(errs.Fd())); err == nil {
+		p.errWidth = w
 	}
-	p.out, p.err = calm{colorprofile.NewWriter(out, env)}, calm{colorprofile.NewWriter(errs, env)}
+	to := func(f *os.File) io.Writer {
+		w := colorprofile.NewWriter(f, os.Environ())
+		if noColor || os.Getenv("NO_COLOR") != "" {
+			w.Profile = colorprofile.NoTTY // nor bold
+		}
+		return calm{w}
+	}
+	p.out, p.err = to(out), to(errs)
 	return p
 }
 
-// The styles: what a person looks for stands out, the rest is quiet.
+// The styles: what a person looks for stands out, the rest is quiet. The colours are those that the
+// terminal has been given for dark and light.
 var (
 	bold  = lipgloss.NewStyle().Bold(true)
-	faint = lipgloss.NewStyle().Foreground(lipgloss.Color("245"))
-	good  = lipgloss.NewStyle().Foreground(lipgloss.Color("71"))
-	warn  = lipgloss.NewStyle().Foreground(lipgloss.Color("179")).Bold(true)
-	bad   = lipgloss.NewStyle().Foreground(lipgloss.Color("167")).Bold(true)
-	sea   = lipgloss.NewStyle().Foreground(lipgloss.Color("73"))
+	faint = lipgloss.NewStyle().Faint(true)
+	good  = lipgloss.NewStyle().Foreground(lipgloss.Color("2"))
+	warn  = lipgloss.NewStyle().Foreground(lipgloss.Color("3")).Bold(true)
+	bad   = lipgloss.NewStyle().Foreground(lipgloss.Color("1")).Bold(true)
+	sea   = lipgloss.NewStyle().Foreground(lipgloss.Color("6"))
 )
 
-// Line writes a line of the result.
+// Line writes a line of the result, on several where the terminal is too narrow.
 func (p *Printer) Line(format string, args ...any) {
+	if !p.JSON {
+		fmt.Fprintln(p.out, strings.Join(hung(fmt.Sprintf(format, args...), p.width), "\n"))
+	}
+}
+
+// Verbatim writes what a person may copy, which is never broken: statements, and lines under which
+// something points.
+func (p *Printer) Verbatim(format string, args ...any) {
 	if !p.JSON {
 		fmt.Fprintf(p.out, format+"\n", args...)
 	}
@@ -74,7 +93,7 @@ func (p *Printer) Note(format string, args ...any) {
 		return
 	}
 	p.clearProgress()
-	fmt.Fprintf(p.err, format+"\n", args...)
+	fmt.Fprintln(p.err, strings.Join(hung(fmt.Sprintf(format, args...), p.errWidth), "\n"))
 }
 
 // Document writes the one JSON document of a command.
@@ -109,8 +128,7 @@ func (p *Printer) Database(name string, i engine.Info, live bool) {
 	default:
 		text += ", not live"
 	}
-	fmt.Fprintln(p.out, text)
-	fmt.Fprintln(p.out)
+	p.Line("%s\n", text)
 }
 
 // Table writes rows under headings, aligned, within the terminal's width.
@@ -130,48 +148,33 @@ func (p *Printer) styledTable(headings []string, rows [][]string,
 
 func (p *Printer) tableLines(headings []string, rows [][]string,
 	style func(int, string) (lipgloss.Style, bool)) []string {
-	headings = append([]string(nil), headings...)
-	natural := make([]int, len(headings))
-	for i, h := range headings {
-		headings[i] = oneLine(h)
-		natural[i] = lipgloss.Width(headings[i])
-	}
-	clean := make([][]string, len(rows))
+	headings, clean := oneLines(headings), make([][]string, len(rows))
 	for r, row := range rows {
-		clean[r] = make([]string, len(headings))
-		for i := range clean[r] {
-			if i < len(row) {
-				clean[r][i] = oneLine(row[i])
-			}
-			natural[i] = max(natural[i], lipgloss.Width(clean[r][i]))
-		}
+		clean[r] = oneLines(append(slices.Clone(row), make([]string, max(0, len(headings)-len(row)))...)[:len(headings)])
 	}
-	t := table.New().Headers(headings...).Rows(clean...).
+	headings, shown, kept, ok := fit(headings, clean, p.width)
+	if !ok {
+		return stacked(headings, clean, p.width, style)
+	}
+	t := table.New().Row(headings...).Rows(shown...).
 		BorderTop(false).BorderBottom(false).BorderLeft(false).BorderRight(false).BorderColumn(false).BorderHeader(false).
 		StyleFunc(func(row, col int) lipgloss.Style {
 			s := lipgloss.NewStyle().PaddingRight(2)
 			if col == 0 {
 				s = s.PaddingLeft(2)
 			}
-			if row == table.HeaderRow {
-				s = s.Foreground(lipgloss.Color("245"))
+			if row == 0 {
+				s = s.Faint(true)
 			} else if style != nil {
-				if own, ok := style(col, clean[row][col]); ok {
+				if own, ok := style(kept[col], clean[row-1][kept[col]]); ok {
 					s = s.Inherit(own)
 				}
 			}
-			if numeric(clean, col) {
+			if numeric(clean, kept[col]) {
 				s = s.Align(lipgloss.Right)
 			}
 			return s
 		})
-	total := 2
-	for _, w := range natural {
-		total += w + 2
-	}
-	if p.width > 20 && total > p.width {
-		t = t.Width(p.width)
-	}
 	lines := strings.Split(t.Render(), "\n")
 	for i, l := range lines {
 		lines[i] = strings.TrimRight(l, " ")
@@ -283,12 +286,43 @@ func Value(v any) string {
 	return fmt.Sprint(v)
 }
 
+// Typed writes a value of a column as its type has it: an engine may have no numbers with places,
+// and no truth values.
+func Typed(c *schema.Column, v any) string {
+	if c == nil {
+		return Value(v)
+	}
+	switch {
+	case c.Type.Name == "boolean" && (v == int64(0) || v == int64(1)):
+		return fmt.Sprint(v == int64(1))
+	case c.Type.Name == "numeric" && len(c.Type.Args) == 2:
+		switch n := v.(type) {
+		case int64:
+			v = float64(n)
+		case float64:
+		default:
+			return Value(v)
+		}
+		return strconv.FormatFloat(v.(float64), 'f', c.Type.Args[1], 64)
+	}
+	return Value(v)
+}
+
 // Rows writes what a query gave.
-func (p *Printer) Rows(r *engine.Rows) {
+func (p *Printer) Rows(r *engine.Rows) { p.RowsOf(nil, r) }
+
+// RowsOf writes rows of a table.
+func (p *Printer) RowsOf(t *schema.Table, r *engine.Rows) {
+	columns := make([]*schema.Column, len(r.Columns))
+	for i, name := range r.Columns {
+		if t != nil {
+			columns[i] = t.Column(name)
+		}
+	}
 	rows := make([][]string, len(r.Values))
 	for i, v := range r.Values {
-		for _, x := range v {
-			rows[i] = append(rows[i], Value(x))
+		for n, x := range v {
+			rows[i] = append(rows[i], Typed(columns[n], x))
 		}
 	}
 	p.styledTable(r.Columns, rows, func(_ int, v string) (lipgloss.Style, bool) { return faint, v == "null" })

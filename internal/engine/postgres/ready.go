@@ -78,7 +78,8 @@ func (d *database) ready(ctx context.Context, user, login string, super, makes b
 		return nil, err
 	}
 	if !makes {
-		add(engine.Look, who+" may make nothing in schema "+d.home, "grant create on schema "+quote(d.home)+" to "+quote(user))
+		add(engine.Look, who+" may make nothing in schema "+d.home,
+			"grant create on schema "+quote(d.home)+" to "+quote(user))
 	}
 	r, err := d.Query(ctx, selectUnowned)
 	if err != nil {
