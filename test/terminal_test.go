@@ -9,6 +9,7 @@ import (
 	"syscall"
 	"testing"
 	"time"
+	"unicode/utf8"
 	"unsafe"
 )
 
@@ -368,4 +369,50 @@ func TestOnATerminal(t *testing.T) {
 	s = o.onTerminal(80, 24, "status")
 	s.until("0002", "dev: SQLite")
 	s.ends()
+}
+
+// TestWidths lets every command write on terminals of several widths, without colours: nothing is
+// wider than the terminal, and nothing but text is written.
+func TestWidths(t *testing.T) {
+	o := newOffice(t, append(pier, "pragma journal_mode = wal")...)
+	o.must("adopt", "--yes")
+	o.migration("0002-marks", "-- Every berth has a mark, which the harbour master paints on the quay himself\nalter table "+
+		"berth\n  add column mark varchar(40) not null using (upper(code));\nbackfill berth set "+
+		"mark = mark || ' (deep)';\n")
+	o.must("advance", "--yes")
+	o.migration("0003-rules", "-- Rules\nalter table berth\n  add column \"order\" integer default 5,\n  add constraint "+
+		"berth_mark_is_not_too_long check (length(mark) < 5),\n  add column shown varchar(90) generated always as (upper(mark)"+
+		" || ' at the quay of ' || lower(code)) virtual;\n")
+	o.env = []string{"NO_COLOR=1", "PAGER=cat"}
+	commands := [][]string{{"describe"}, {"describe", "berth", "--rows", "2"}, {"describe", "berth", "--compare", "1"},
+		{"describe", "berth", "--at", "1"}, {"check"}, {"forecast"}, {"forecast", "--why"}, {"status"}, {"ledger"},
+		{"ledger", "2"}, {"kept"}, {"audit"}, {"ready"}, {"pace"}, {"tidy", "--check"}, {"retreat", "--to", "9"},
+		{"retreat", "--to", "1", "--yes"}, {"advance", "--yes"}, {"advance", "--to", "2", "--yes"}, {"--help"}, {"version"}}
+	for _, c := range []string{"init", "adopt", "ready", "describe", "draft", "check", "forecast", "advance", "settle",
+		"retreat", "status", "follow", "pace", "ledger", "kept", "tidy", "audit", "demo", "completion"} {
+		commands = append(commands, []string{c, "--help"})
+	}
+	for _, topic := range []string{"guide", "cookbook", "language", "engines", "safety", "rules", "config", "exit"} {
+		commands = append(commands, []string{"help", topic})
+	}
+	for _, width := range []int{60, 80, 120} {
+		for _, c := range commands {
+			on := o.onTerminal(width, 50, c...)
+			<-on.done
+			time.Sleep(20 * time.Millisecond) // for what is on its way
+			on.lock.Lock()
+			text := strings.ReplaceAll(on.raw.String(), "\r\n", "\n")
+			on.lock.Unlock()
+			if strings.ContainsRune(text, '\x1b') {
+				t.Errorf("%v writes more than text: %q", c, text)
+			}
+			for line := range strings.SplitSeq(text, "\n") {
+				line = line[strings.LastIndex(line, "\r")+1:] // progress that is gone
+				if n := utf8.RuneCountInString(line); n > width && !strings.HasPrefix(line, "    ") &&
+					strings.Contains(strings.TrimSpace(line), " ") && !strings.HasPrefix(line, "  lastboard ") {
+					t.Errorf("in %d columns, %v writes a line of %d: %q", width, c, n, line)
+				}
+			}
+		}
+	}
 }

@@ -113,8 +113,7 @@ In the order in which people work:
   lastboard status, ledger         where it stands, what was done
   lastboard audit                  do the tables still match
   lastboard kept, tidy             what is kept; migrations in their canonical form
-
-Topics: lastboard help guide, cookbook, language, engines, safety, rules, config, exit`,
+`,
 		Example: `  lastboard demo
   lastboard forecast --rows 5
   lastboard advance --database harbour --yes=harbour`,
@@ -137,7 +136,7 @@ Topics: lastboard help guide, cookbook, language, engines, safety, rules, config
 	root.AddCommand(newInit(g), newAdopt(g), newReady(g), newDescribe(g), newDraft(g), newCheck(g), newForecast(g),
 		newAdvance(g), newSettle(g), newRetreat(g), newStatus(g), newFollow(g), newPace(g), newLedger(g), newKept(g),
 		newTidy(g), newAudit(g), newVersion(g), newDemo(g))
-	root.AddCommand(newTopics()...)
+	root.AddCommand(newTopics(g)...)
 	root.SetHelpCommandGroupID("")
 	root.InitDefaultHelpCmd()
 	for _, c := range root.Commands() {
@@ -151,6 +150,7 @@ Topics: lastboard help guide, cookbook, language, engines, safety, rules, config
 		}
 	}
 	root.PersistentPreRunE = func(c *cobra.Command, _ []string) error { return g.sane(c) }
+	root.SetHelpFunc(g.helpFor)
 	g.complete(root)
 	wrapUsage(root)
 	return root

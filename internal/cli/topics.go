@@ -7,8 +7,8 @@ import (
 )
 
 // newTopics gives the pages that help shows beside the commands.
-func newTopics() []*cobra.Command {
-	return []*cobra.Command{
+func newTopics(g *global) []*cobra.Command {
+	list := []*cobra.Command{
 		{Use: "language", Short: "The migration language: every statement, type and rule", Long: docs.Language},
 		{Use: "engines", Short: "What each engine does, and what it cannot", Long: docs.Engines},
 		{Use: "safety", Short: "How a change is made safe, and what is promised", Long: docs.Safety},
@@ -18,4 +18,8 @@ func newTopics() []*cobra.Command {
 		{Use: "config", Short: "Every setting of lastboard.toml", Long: docs.Config},
 		{Use: "exit", Short: "Exit codes, and what JSON holds", Long: docs.Exit},
 	}
+	for _, c := range list {
+		c.SetHelpFunc(func(c *cobra.Command, _ []string) { g.printer().Page(c.Long) })
+	}
+	return list
 }

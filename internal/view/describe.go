@@ -49,7 +49,7 @@ func (p *Printer) OneTable(t *describe.Table) {
 	p.styledTable([]string{"column", "type", "holds", "nullable", "default", "nulls", ""}, rows,
 		func(col int, _ string) (lipgloss.Style, bool) { return faint, col == 2 })
 	for _, f := range facts(t) {
-		p.hanging("  "+faint.Render(fmt.Sprintf("%-12s", f.what)), f.text)
+		p.Hanging("  "+faint.Render(fmt.Sprintf("%-12s", f.what)), f.text)
 	}
 }
 

@@ -1,6 +1,7 @@
 package view
 
 import (
+	"regexp"
 	"slices"
 	"strings"
 
@@ -25,7 +26,7 @@ func wrapped(line string, width, indent int) []string {
 	if width <= 0 || lipgloss.Width(line) <= width {
 		return []string{line}
 	}
-	indent = min(indent, width/2)
+	indent = min(indent, width*2/3)
 	var lines []string
 	begun, used := "", 0
 	for i, word := range strings.Split(line, " ") {
@@ -44,20 +45,60 @@ func wrapped(line string, width, indent int) []string {
 	return append(lines, strings.TrimRight(begun, " "))
 }
 
-// hung breaks each line of a text; what does not fit goes on below, a little further in.
+// gap is what stands between a word and what is said of it.
+var gap = regexp.MustCompile(`^ *\S.*?  +`)
+
+// hung breaks each line of a text; what does not fit goes on below, a little further in, or where
+// what is said of a word began.
 func hung(text string, width int) []string {
 	if width < narrowest {
 		return []string{text}
 	}
 	var lines []string
 	for line := range strings.SplitSeq(text, "\n") {
-		lines = append(lines, wrapped(line, width, len(line)-len(strings.TrimLeft(line, " "))+2)...)
+		indent := len(line) - len(strings.TrimLeft(line, " ")) + 2
+		if n := lipgloss.Width(gap.FindString(line)); n < width*2/3 {
+			indent = max(indent, n)
+		}
+		lines = append(lines, wrapped(line, width, indent)...)
 	}
 	return lines
 }
 
-// hanging writes a text behind a lead, and what does not fit below where the text began.
-func (p *Printer) hanging(lead, text string) {
+// Room is how wide a text may be.
+func (p *Printer) Room() int {
+	if p.width < narrowest {
+		return widest
+	}
+	return min(widest, p.width)
+}
+
+// Prose writes text whose paragraphs stand apart, and whose lines that begin with a blank stand for
+// themselves.
+func (p *Printer) Prose(text string) {
+	var begun string
+	end := func() {
+		if begun != "" {
+			p.Verbatim("%s", strings.Join(wrapped(begun, p.Room(), 0), "\n"))
+		}
+		begun = ""
+	}
+	for line := range strings.SplitSeq(text, "\n") {
+		switch {
+		case line == "" || line[0] == ' ':
+			end()
+			p.Verbatim("%s", strings.Join(hung(line, p.Room()), "\n"))
+		case begun == "":
+			begun = line
+		default:
+			begun += " " + line
+		}
+	}
+	end()
+}
+
+// Hanging writes a text behind a lead, and what does not fit below where the text began.
+func (p *Printer) Hanging(lead, text string) {
 	for _, l := range wrapped(lead+text, p.width, lipgloss.Width(lead)) {
 		p.Verbatim("%s", l)
 	}

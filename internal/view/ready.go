@@ -47,9 +47,9 @@ func (p *Printer) Ready(list []engine.Standing) {
 		if i > 0 && list[i-1].What == what {
 			what = ""
 		}
-		p.hanging("  "+pad(what, width)+"  "+style.Render(pad(word, 5))+"  ", s.Found)
+		p.Hanging("  "+pad(what, width)+"  "+style.Render(pad(word, 5))+"  ", s.Found)
 		if s.Cure != "" {
-			p.hanging(pad("", width+11), "cure: "+s.Cure)
+			p.Hanging(pad("", width+11), "cure: "+s.Cure)
 		}
 	}
 	p.Line("")
