@@ -33,18 +33,22 @@ url  = %q
 live = true                       # applications use it meanwhile
 `
 
+// Folder is the one that is made where none is named.
+const Folder = "harbour-demo"
+
 // Options is what the demo can be asked for.
 type Options struct {
 	Folder  string // where the office is made; it must not be there yet
 	Rows    int    // port calls
 	URL     string // an empty database on a server; "" for a file in the folder
 	NoColor bool
+	Out     *os.File // where the story goes
 }
 
 // Run tells the whole story, and leaves the folder.
 func Run(ctx context.Context, o Options) error {
 	if o.Folder == "" {
-		o.Folder = "harbour-demo"
+		o.Folder = Folder
 	}
 	if o.Rows < 1000 {
 		return errors.New("the story needs at least 1,000 port calls")
@@ -60,7 +64,8 @@ func Run(ctx context.Context, o Options) error {
 	if err != nil {
 		return err
 	}
-	s := &story{ctx: ctx, folder: folder, shown: o.Folder, url: o.URL, program: program, noColor: o.NoColor}
+	s := &story{ctx: ctx, folder: folder, shown: o.Folder, url: o.URL, program: program,
+		noColor: o.NoColor, out: o.Out}
 	return s.tell(o.Rows)
 }
 
@@ -71,6 +76,7 @@ type story struct {
 	url     string
 	program string
 	noColor bool
+	out     *os.File
 	writer  *exec.Cmd
 	hold    io.Closer // its standard input: it works until this ends
 	err     error
@@ -177,7 +183,7 @@ alter table port_call`)
 	for _, c := range []string{"lastboard describe port_call --rows 5", "lastboard describe --compare 0001",
 		"lastboard describe vessel --at 0003", "lastboard retreat --to 0003 --settle --let-writers-wait",
 		"lastboard tidy --check", `lastboard draft "Lengths in metres"`} {
-		fmt.Println("  " + c)
+		fmt.Fprintln(s.out, "  "+c)
 	}
 	return nil
 }
@@ -200,7 +206,7 @@ func (s *story) paint(style lipgloss.Style, text string) string {
 
 func (s *story) say(text string) {
 	if s.err == nil {
-		lipgloss.Println("\n" + s.paint(told, "# "+text))
+		lipgloss.Fprintln(s.out, "\n"+s.paint(told, "# "+text))
 	}
 }
 
@@ -250,8 +256,8 @@ func (s *story) give(name string) {
 
 func (s *story) put(name, text string) {
 	s.err = os.WriteFile(filepath.Join(s.folder, "migrations", name+".sql"), []byte(text), 0o666)
-	lipgloss.Println("\n" + s.paint(prompt, "$ cat migrations/"+name+".sql"))
-	fmt.Print(text)
+	lipgloss.Fprintln(s.out, "\n"+s.paint(prompt, "$ cat migrations/"+name+".sql"))
+	fmt.Fprint(s.out, text)
 }
 
 func (s *story) edit(name, old, text string) {
@@ -272,12 +278,12 @@ func (s *story) run(want int, args ...string) {
 	if s.err != nil {
 		return
 	}
-	lipgloss.Println("\n" + s.paint(prompt, "$ lastboard "+strings.Join(args, " ")))
+	lipgloss.Fprintln(s.out, "\n"+s.paint(prompt, "$ lastboard "+strings.Join(args, " ")))
 	if s.noColor {
 		args = append(args, "--no-color")
 	}
 	c := exec.CommandContext(s.ctx, s.program, args...)
-	c.Dir, c.Stdout, c.Stderr = s.folder, os.Stdout, os.Stderr
+	c.Dir, c.Stdout, c.Stderr = s.folder, s.out, os.Stderr
 	err := c.Run()
 	var exit *exec.ExitError
 	if err != nil && !errors.As(err, &exit) {
@@ -287,7 +293,7 @@ func (s *story) run(want int, args ...string) {
 	if code := c.ProcessState.ExitCode(); code != want {
 		s.err = fmt.Errorf("the demo expected exit code %d from lastboard %s and got %d", want, strings.Join(args, " "), code)
 	} else if want != 0 {
-		fmt.Printf("(exit code %d)\n", code)
+		fmt.Fprintf(s.out, "(exit code %d)\n", code)
 	}
 }
 
@@ -408,9 +414,10 @@ func (s *story) prove(before map[string]string) error {
 		return err
 	}
 	s.say("Was anything lost? Counted with the demo's own queries:")
-	fmt.Printf("  of %s port calls, %s vessels and their winter berths that were there at the start: nothing\n",
+	fmt.Fprintf(s.out, "  of %s port calls, %s vessels and their winter berths that were there at the start: nothing\n",
 		before["port calls"], strings.Fields(before["vessels"])[0])
-	fmt.Printf("  of %d arrivals that the second process noted meanwhile: %d lost, %d refused; the longest wait for "+
+	fmt.Fprintf(s.out, "  of %d arrivals that the second process noted meanwhile: %d lost, %d refused; the longest "+
+		"wait for "+
 		"one was %d ms\n",
 		r.Writes, missing, r.Refused, r.Longest.Milliseconds())
 	if missing > 0 || r.Refused > 0 {

@@ -22,4 +22,6 @@ var (
 	Config string
 	//go:embed exit.md
 	Exit string
+	//go:embed json.md
+	JSON string
 )

@@ -79,9 +79,9 @@ type forecastStep struct {
 	SQL      []string
 	Lock     string
 	Rewrites bool
-	Batch    *struct{}
-	Proof    *struct{}
-	Outside  *struct{}
+	Batch    bool `json:"in_batches"`
+	Proof    bool
+	Outside  bool `json:"outside_transactions"`
 }
 
 func (o *office) forecast(args ...string) []forecastStep {
@@ -135,7 +135,7 @@ func forecastIsTrue(t *testing.T, o *office, operation, wait string) {
 		if p := probed[i]; p.Lock != s.Lock || p.Rewrites != s.Rewrites || p.Kind != s.Kind {
 			t.Errorf("the forecast says\n%v\nand the probe\n%v", s, p)
 		}
-		if s.Proof != nil {
+		if s.Proof {
 			continue
 		}
 		if got := observe(t, db, s); got != "" {
@@ -155,7 +155,7 @@ var lockNames = []string{"none", "none", "none", "row exclusive", "share update 
 func observe(t *testing.T, db *sql.Conn, s forecastStep) string {
 	t.Helper()
 	groups := [][]string{s.SQL}
-	if s.Outside != nil {
+	if s.Outside {
 		groups = nil
 		for _, sql := range s.SQL {
 			groups = append(groups, []string{sql})

@@ -413,7 +413,7 @@ func kinds(o *office) string {
 		Migrations []struct {
 			Steps []struct {
 				Kind  string
-				Batch *struct{}
+				Batch bool `json:"in_batches"`
 			}
 		}
 	}
@@ -423,7 +423,7 @@ func kinds(o *office) string {
 	var list []string
 	for _, m := range doc.Migrations {
 		for _, s := range m.Steps {
-			if s.Batch != nil {
+			if s.Batch {
 				s.Kind += "*"
 			}
 			list = append(list, s.Kind)

@@ -182,7 +182,10 @@ func TestPace(t *testing.T) {
 				t.Errorf("three that doubled the pauses of a share of %v at once made it %v, not %v", wanted, now, want)
 			}
 			f.must("pace", "--release")
-			w = f.until("going on", func(w map[string]any) bool { return goesOn(w) && w["batch_time"].(float64) == 0.002 })
+			w = f.until("going on", func(w map[string]any) bool {
+				return goesOn(w) &&
+					w["batch_goal_seconds"].(float64) == 0.002
+			})
 			if w["held_seconds"].(float64) <= 0 || w["work_share"].(float64) > 0.75 {
 				t.Errorf("it says %v", w)
 			}
@@ -242,7 +245,8 @@ func metricsOf(t *testing.T, port int) string {
 	if err != nil {
 		t.Fatal(err)
 	}
-	line := regexp.MustCompile(`^(# (TYPE|UNIT|HELP) lastboard_\w+ .+|# EOF|lastboard_\w+(\{\w+="[^"]*"(,\w+="[^"]*")*\})? [0-9.e+-]+)$`)
+	line := regexp.MustCompile(`^(# (TYPE|UNIT|HELP) lastboard_\w+
+		.+|# EOF|lastboard_\w+(\{\w+="[^"]*"(,\w+="[^"]*")*\})? [0-9.e+-]+)$`)
 	for l := range strings.Lines(string(body)) {
 		if !line.MatchString(strings.TrimSuffix(l, "\n")) {
 			t.Errorf("the metrics have a line %q", l)

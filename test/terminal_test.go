@@ -376,12 +376,14 @@ func TestOnATerminal(t *testing.T) {
 func TestWidths(t *testing.T) {
 	o := newOffice(t, append(pier, "pragma journal_mode = wal")...)
 	o.must("adopt", "--yes")
-	o.migration("0002-marks", "-- Every berth has a mark, which the harbour master paints on the quay himself\nalter table "+
+	o.migration("0002-marks", "-- Every berth has a mark, which the harbour master paints on the quay himself\nalter "+
+		"table "+
 		"berth\n  add column mark varchar(40) not null using (upper(code));\nbackfill berth set "+
 		"mark = mark || ' (deep)';\n")
 	o.must("advance", "--yes")
 	o.migration("0003-rules", "-- Rules\nalter table berth\n  add column \"order\" integer default 5,\n  add constraint "+
-		"berth_mark_is_not_too_long check (length(mark) < 5),\n  add column shown varchar(90) generated always as (upper(mark)"+
+		"berth_mark_is_not_too_long check (length(mark) < 5),\n  add column shown varchar(90) generated always as "+
+		"(upper(mark)"+
 		" || ' at the quay of ' || lower(code)) virtual;\n")
 	o.env = []string{"NO_COLOR=1", "PAGER=cat"}
 	commands := [][]string{{"describe"}, {"describe", "berth", "--rows", "2"}, {"describe", "berth", "--compare", "1"},

@@ -79,7 +79,7 @@ without running it. No table is touched; the ledger is added beside them.`,
 			}
 			if s.JSON {
 				return s.Document(map[string]any{"migration": path, "tables": len(tables.Tables), "views": len(tables.Views),
-					"native": native})
+					"native": append([]string{}, native...)})
 			}
 			s.Line("%s and %s are in migrations/0001-adopted.sql, recorded as settled; none was touched",
 				view.Plural(len(tables.Tables), "table", "tables"), view.Plural(len(tables.Views), "view", "views"))

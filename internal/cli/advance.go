@@ -126,7 +126,10 @@ func (g *global) change(ctx context.Context, f runFlags,
 	var p *view.Printer
 	defer func() {
 		if g.json {
-			err = showResult(g.printer(), done, err)
+			if p == nil {
+				p = g.printer()
+			}
+			err = showResult(p, done, err)
 		}
 	}()
 	s, err := g.open(ctx, engine.Read)
@@ -270,7 +273,7 @@ func showResult(p *view.Printer, done []versionState, err error) error {
 			out.Outcome = "failed"
 		}
 	}
-	if e := p.Object(map[string]any{"result": out}); e != nil {
+	if e := p.Result(out); e != nil {
 		return e
 	}
 	if err != nil {

@@ -1,7 +1,9 @@
 package cli
 
 import (
+	"cmp"
 	"os"
+	"path/filepath"
 
 	"github.com/spf13/cobra"
 
@@ -26,8 +28,18 @@ play in.`,
 			if len(args) == 1 {
 				o.Folder = args[0]
 			}
-			o.NoColor, o.URL = g.noColor, g.url
-			return demo.Run(c.Context(), o)
+			o.NoColor, o.URL, o.Out = g.noColor || os.Getenv("NO_COLOR") != "", g.url, os.Stdout
+			if g.json {
+				o.Out = os.Stderr
+			}
+			if err := demo.Run(c.Context(), o); err != nil || !g.json {
+				return err
+			}
+			folder, err := filepath.Abs(cmp.Or(o.Folder, demo.Folder))
+			if err != nil {
+				return err
+			}
+			return g.printer().Document(map[string]any{"project": folder})
 		},
 	}
 	c.AddCommand(&cobra.Command{

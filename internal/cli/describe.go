@@ -142,7 +142,7 @@ func (s *session) describeThen(tables *schema.Schema, t *schema.Table) error {
 		shown = append(shown, describe.Then(tables, t))
 	}
 	if s.JSON {
-		return s.Document(view.DescribeJSON(view.DatabaseJSON(s.name(), s.db.Info(), s.database.Live), shown))
+		return s.Document(view.DescribeJSON(shown, nil))
 	}
 	for _, d := range shown {
 		s.OneTable(d)
@@ -168,7 +168,7 @@ func (s *session) describeAll(ctx context.Context, tables *schema.Schema) error 
 		return err
 	}
 	if s.JSON {
-		return s.Document(view.DescribeJSON(view.DatabaseJSON(s.name(), s.db.Info(), s.database.Live), list))
+		return s.Document(view.DescribeJSON(list, nil))
 	}
 	s.Overview(list, tables.Views)
 	return nil
@@ -188,17 +188,19 @@ func (s *session) describeOne(ctx context.Context, tables *schema.Schema, t *sch
 	for _, o := range opened {
 		d.Open = append(d.Open, o.Of(t.Name)...)
 	}
-	if s.JSON {
-		return s.Document(view.DescribeJSON(view.DatabaseJSON(s.name(), s.db.Info(), s.database.Live), []*describe.Table{d}))
-	}
-	s.OneTable(d)
+	var sample *engine.Rows
 	if n > 0 {
-		r, err := s.db.Sample(ctx, t, nil, n)
-		if err != nil {
+		if sample, err = s.db.Sample(ctx, t, nil, n); err != nil {
 			return err
 		}
+	}
+	if s.JSON {
+		return s.Document(view.DescribeJSON([]*describe.Table{d}, sample))
+	}
+	s.OneTable(d)
+	if sample != nil {
 		s.Line("")
-		s.RowsOf(t, r)
+		s.RowsOf(t, sample)
 	}
 	return nil
 }

@@ -46,7 +46,7 @@ then the server itself shows which lock each step takes.`,
 				return err
 			}
 			if s.JSON {
-				return s.Document(view.ForecastJSON(view.DatabaseJSON(s.name(), s.db.Info(), s.database.Live), plans))
+				return s.Document(view.ForecastJSON(plans, s.database.Live))
 			}
 			if len(plans) == 0 {
 				s.Line("no migration is waiting")

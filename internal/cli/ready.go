@@ -29,17 +29,13 @@ The exit code is 3 when something is wrong.`,
 		Args: cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
 			p := g.printer()
-			list, info, err := g.ready(c.Context())
-			if err != nil {
-				return err
-			}
+			list := g.ready(c.Context(), p)
 			if p.JSON {
 				wrong := false
 				for _, s := range list {
 					wrong = wrong || s.Level == engine.Wrong
 				}
-				if err := p.Document(map[string]any{"database": info, "ready": !wrong,
-					"things": view.StandingsJSON(list)}); err != nil {
+				if err := p.Document(map[string]any{"ready": !wrong, "things": view.StandingsJSON(list)}); err != nil {
 					return err
 				}
 			} else {
@@ -55,9 +51,8 @@ The exit code is 3 when something is wrong.`,
 	}
 }
 
-// ready looks at everything: what cannot be looked at, and why, is one of the things. The database
-// is that which was opened, as JSON says it; nil if none could be.
-func (g *global) ready(ctx context.Context) (list []engine.Standing, database any, err error) {
+// ready looks at everything: what cannot be looked at, and why, is one of the things.
+func (g *global) ready(ctx context.Context, out *view.Printer) (list []engine.Standing) {
 	wrong := func(what string, err error) (found []engine.Standing) {
 		for _, f := range view.FaultsJSON(openFault(err)) {
 			found = append(found, engine.Standing{What: what, Level: engine.Wrong, Found: f.Message, Cure: f.Cure})
@@ -66,7 +61,7 @@ func (g *global) ready(ctx context.Context) (list []engine.Standing, database an
 	}
 	p, err := g.load()
 	if err != nil {
-		return wrong("project", err), nil, nil
+		return wrong("project", err)
 	}
 	migrations, err := loadMigrations(p)
 	if err != nil {
@@ -77,9 +72,10 @@ func (g *global) ready(ctx context.Context) (list []engine.Standing, database an
 	}
 	s, err := g.open(ctx, engine.Read)
 	if err != nil {
-		return append(list, wrong("database", err)...), nil, nil
+		return append(list, wrong("database", err)...)
 	}
 	defer s.close()
+	*out = *s.Printer // which knows the database
 	list = append(list, ready.Look(ctx, ready.Input{DB: s.db, Ledger: s.ledger, Wrong: wrong,
 		Old: cmp.Or(s.bound(s.database.Pace.OldTransaction, oldTransaction), oldTransaction)})...)
 	if followers, err := s.followers(ctx); err != nil {
@@ -88,5 +84,5 @@ func (g *global) ready(ctx context.Context) (list []engine.Standing, database an
 		list = append(list, engine.Standing{What: "replicas",
 			Found: view.Plural(len(followers), "replica answers", "replicas answer")})
 	}
-	return list, view.DatabaseJSON(s.name(), s.db.Info(), s.database.Live), nil
+	return list
 }

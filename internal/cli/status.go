@@ -32,8 +32,7 @@ safe to run again) or settled. With --waiting the exit code is 5 when one waits.
 			}
 			list, wrong := st.list(), st.fits()
 			if s.JSON {
-				err = s.Document(map[string]any{"database": view.DatabaseJSON(s.name(), s.db.Info(), s.database.Live),
-					"migrations": list, "errors": view.FaultsJSON(wrong)})
+				err = s.Document(map[string]any{"migrations": list, "errors": view.FaultsJSON(wrong)})
 			} else {
 				s.Status(list)
 				opened, err := plan.Open(st.known, s.engine)
@@ -76,13 +75,16 @@ func (st *standing) list() []view.MigrationStatus {
 		}
 		m := view.MigrationStatus{Version: k.Version, Name: k.Name, Title: k.Title, State: state, Checksum: k.Checksum}
 		if state == ledger.Stopped || state == ledger.Running {
-			m.Direction = k.Direction
+			m.Direction = &k.Direction
 		}
 		if k.AdvancedAt != "" {
 			m.AdvancedAt = &k.AdvancedAt
 		}
 		if k.SettledAt != "" {
 			m.SettledAt = &k.SettledAt
+		}
+		if k.AdvancedAt != "" && k.SettledAt != k.AdvancedAt {
+			m.OpenedAt = &k.AdvancedAt
 		}
 		list = append(list, m)
 	}

@@ -35,7 +35,7 @@ same and shows the lines that would change.`,
 				return err
 			}
 			only = only || differ
-			untidy, changes := []string{}, map[string]string{}
+			untidy, changes := []string{}, []change{}
 			for _, m := range list {
 				text, err := sqltext.Tidy(m.File)
 				if err != nil {
@@ -46,7 +46,7 @@ same and shows the lines that would change.`,
 				}
 				untidy = append(untidy, m.Path)
 				if differ {
-					changes[m.Path] = udiff.Unified(m.Path, m.Path+" (tidy)", m.File.Source, text)
+					changes = append(changes, change{m.Path, udiff.Unified(m.Path, m.Path+" (tidy)", m.File.Source, text)})
 				}
 				if !only {
 					if err := replaceFile(m.Path, text); err != nil {
@@ -73,8 +73,14 @@ func replaceFile(path, text string) error {
 	return os.Rename(beside, path)
 }
 
+// change is what tidying would change in a file, as diff -u has it.
+type change struct {
+	File string `json:"file"`
+	Diff string `json:"diff"`
+}
+
 // showTidy says which files are not, or were not, tidy, and of each the changes that are known.
-func showTidy(p *view.Printer, untidy []string, changes map[string]string, all int, only bool) error {
+func showTidy(p *view.Printer, untidy []string, changes []change, all int, only bool) error {
 	if p.JSON {
 		doc := map[string]any{"untidy": untidy}
 		if len(changes) > 0 {
@@ -88,10 +94,11 @@ func showTidy(p *view.Printer, untidy []string, changes map[string]string, all i
 	if only {
 		word = "not tidy"
 	}
+	for _, c := range changes {
+		p.Verbatim("%s", strings.TrimSuffix(c.Diff, "\n"))
+	}
 	for _, f := range untidy {
-		if change := changes[f]; change != "" {
-			p.Verbatim("%s", strings.TrimSuffix(change, "\n"))
-		} else {
+		if len(changes) == 0 {
 			p.Line("%s: %s", f, word)
 		}
 	}

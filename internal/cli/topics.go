@@ -16,7 +16,8 @@ func newTopics(g *global) []*cobra.Command {
 		{Use: "cookbook", Short: "Migrations for what comes up often", Long: docs.Cookbook},
 		{Use: "rules", Short: "What check finds, and what to do about it", Long: docs.Rules},
 		{Use: "config", Short: "Every setting of lastboard.toml", Long: docs.Config},
-		{Use: "exit", Short: "Exit codes, and what JSON holds", Long: docs.Exit},
+		{Use: "exit", Short: "Exit codes", Long: docs.Exit},
+		{Use: "json", Short: "What --json writes, command by command", Long: docs.JSON},
 	}
 	for _, c := range list {
 		c.SetHelpFunc(func(c *cobra.Command, _ []string) { g.printer().Page(c.Long) })

@@ -2,6 +2,7 @@ package view
 
 import (
 	"fmt"
+	"math"
 	"strings"
 
 	"charm.land/lipgloss/v2"
@@ -334,11 +335,6 @@ type databaseJSON struct {
 	Live          bool   `json:"live"`
 }
 
-// DatabaseJSON gives which database one is on.
-func DatabaseJSON(name string, i engine.Info, live bool) any {
-	return databaseJSON{name, i.Engine, i.Version, live}
-}
-
 type columnJSON struct {
 	Name        string         `json:"name"`
 	Type        string         `json:"type"`
@@ -387,7 +383,7 @@ type indexJSON struct {
 type tableJSON struct {
 	Name        string           `json:"name"`
 	Comment     string           `json:"comment"`
-	Rows        int64            `json:"rows"`
+	Rows        *int64           `json:"rows"` // null for a table of the past
 	Columns     []columnJSON     `json:"columns"`
 	PrimaryKey  []string         `json:"primary_key"`
 	Unique      []keyJSON        `json:"unique"`
@@ -396,23 +392,62 @@ type tableJSON struct {
 	Indexes     []indexJSON      `json:"indexes"`
 	Triggers    []string         `json:"triggers"`
 	Views       []string         `json:"views"`
+	Sample      *sampleJSON      `json:"sample,omitempty"`
 }
 
-// DescribeJSON gives the document of describe.
-func DescribeJSON(database any, tables []*describe.Table) any {
+type sampleJSON struct {
+	Columns []string `json:"columns"`
+	Rows    [][]any  `json:"rows"`
+}
+
+// DescribeJSON gives the document of describe; sample is rows of the one table, or nil.
+func DescribeJSON(tables []*describe.Table, sample *engine.Rows) map[string]any {
 	list := make([]tableJSON, len(tables))
 	for i, t := range tables {
 		list[i] = toJSON(t)
+		if sample != nil {
+			list[i].Sample = &sampleJSON{sample.Columns, written(t.Table, sample)}
+		}
 	}
-	return map[string]any{"database": database, "tables": list}
+	return map[string]any{"tables": list}
+}
+
+// written gives the values of rows as JSON has them; what it has no word for is text.
+func written(t *schema.Table, r *engine.Rows) [][]any {
+	rows := make([][]any, len(r.Values))
+	for i, values := range r.Values {
+		rows[i] = make([]any, len(values))
+		for n, v := range values {
+			switch c := t.Column(r.Columns[n]); v := v.(type) {
+			case []byte:
+				rows[i][n] = fmt.Sprintf("x'%x'", v)
+			case int64:
+				rows[i][n] = v
+				if c != nil && c.Type.Name == "boolean" && (v == 0 || v == 1) {
+					rows[i][n] = v == 1
+				}
+			case float64:
+				rows[i][n] = v
+				if math.IsNaN(v) || math.IsInf(v, 0) {
+					rows[i][n] = fmt.Sprint(v)
+				}
+			default:
+				rows[i][n] = v
+			}
+		}
+	}
+	return rows
 }
 
 func toJSON(d *describe.Table) tableJSON {
 	t := d.Table
 	out := tableJSON{
-		Name: t.Name, Comment: t.Comment, Rows: d.Rows, Columns: []columnJSON{}, PrimaryKey: []string{}, Unique: []keyJSON{},
+		Name: t.Name, Comment: t.Comment, Columns: []columnJSON{}, PrimaryKey: []string{}, Unique: []keyJSON{},
 		Checks:      []checkJSON{},
 		ForeignKeys: []foreignKeyJSON{}, Indexes: []indexJSON{}, Triggers: []string{}, Views: append([]string{}, d.Views...),
+	}
+	if !d.Past {
+		out.Rows = &d.Rows
 	}
 	if t.PrimaryKey != nil {
 		out.PrimaryKey = t.PrimaryKey.Columns

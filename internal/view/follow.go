@@ -262,7 +262,7 @@ func (m *followModel) figures(width int, w *ledger.Work) []string {
 // FollowLine says in a line what is running, for a pipe.
 func (p *Printer) FollowLine(f *Followed) error {
 	if p.JSON {
-		return p.Object(map[string]any{"runner": RunnerJSON(f.Runner), "work": f.Work})
+		return p.Object(map[string]any{"database": p.database, "runner": RunnerJSON(f.Runner), "work": f.Work})
 	}
 	w := f.Work
 	if w == nil {
@@ -332,7 +332,7 @@ func PaceJSON(p ledger.Pace) any {
 	if p.Pause >= 0 {
 		share = ledger.ShareOf(p.Pause)
 	}
-	return map[string]any{"held": p.Held, "batch_time": said(p.BatchTime), "work_share": said(share)}
+	return map[string]any{"held": p.Held, "batch_goal_seconds": said(p.BatchTime), "work_share": said(share)}
 }
 
 // Percent gives a share of 0 to 1 as people read it.

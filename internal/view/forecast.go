@@ -7,6 +7,7 @@ import (
 
 	"charm.land/lipgloss/v2"
 
+	"lastboard/internal/core/fault"
 	"lastboard/internal/core/ledger"
 	"lastboard/internal/core/plan"
 	"lastboard/internal/engine"
@@ -147,18 +148,74 @@ func (p *Printer) ForecastEnd(plans []*plan.Plan, live bool, users, advice []str
 	}
 }
 
-// ForecastJSON gives the document of forecast.
-func ForecastJSON(database any, plans []*plan.Plan) any {
-	list := []any{}
+type stepJSON struct {
+	Number      int        `json:"number"`
+	Stage       string     `json:"stage"`
+	Kind        string     `json:"kind"`
+	Table       string     `json:"table"`
+	What        string     `json:"what"`
+	Why         string     `json:"why"`
+	SQL         []string   `json:"sql"`
+	Lock        string     `json:"lock"`
+	Rewrites    bool       `json:"rewrites"`
+	WritersWait string     `json:"writers_wait"`
+	Pause       float64    `json:"pause_seconds"`
+	Rows        int64      `json:"rows"`
+	Bytes       int64      `json:"bytes"`
+	Seconds     float64    `json:"seconds"`
+	Batches     bool       `json:"in_batches"`
+	Proof       bool       `json:"proof"`
+	Outside     bool       `json:"outside_transactions"`
+	Tried       bool       `json:"tried"`
+	Keeps       []keepJSON `json:"keeps"`
+}
+
+type keepJSON struct {
+	Table   string   `json:"table"`
+	Columns []string `json:"columns"`
+	What    string   `json:"what"`
+}
+
+// ForecastJSON gives the document of forecast. needs are the flags that advance would ask for.
+func ForecastJSON(plans []*plan.Plan, live bool) map[string]any {
+	list, needs, found := []any{}, []string{}, fault.List{}
+	var total, longest float64
 	for _, m := range plans {
-		steps := m.Steps
-		shown := make([]*engine.Step, len(steps))
-		for i, s := range steps {
-			shown[i] = shownStep(s)
+		steps := []stepJSON{}
+		for _, s := range m.Steps {
+			total += s.Seconds
+			steps = append(steps, shownStep(s))
 		}
-		list = append(list, map[string]any{"version": m.Version, "name": m.Name, "stage": stage(m), "steps": shown})
+		longest = max(longest, m.LongestWait())
+		found = append(found, m.Warnings...)
+		if m.Slow != nil {
+			found = append(found, m.Slow)
+		}
+		list = append(list, map[string]any{"version": m.Version, "name": m.Name, "stage": stage(m), "steps": steps})
+		if live && len(m.Overlap) > 0 && !slices.Contains(needs, "--settle") {
+			needs = append(needs, "--settle")
+		}
+		if live && m.Longest() != nil && !slices.Contains(needs, "--let-writers-wait") {
+			needs = append(needs, "--let-writers-wait")
+		}
 	}
-	return map[string]any{"database": database, "migrations": list}
+	return map[string]any{"migrations": list, "seconds": total, "longest_wait_seconds": longest, "needs": needs,
+		"findings": FaultsJSON(found)}
+}
+
+// shownStep gives a step with its statements as a person reads them.
+func shownStep(s *engine.Step) stepJSON {
+	out := stepJSON{Number: s.Number, Stage: s.Stage, Kind: string(s.Kind), Table: s.Table, What: s.What, Why: s.Why,
+		SQL: []string{}, Lock: s.Lock, Rewrites: s.Rewrites, WritersWait: s.WritersWait, Pause: s.Pause, Rows: s.Rows,
+		Bytes: s.Bytes, Seconds: s.Seconds, Batches: s.Batch != nil, Proof: s.Proof != nil, Outside: s.Outside != nil,
+		Tried: s.Untried == "", Keeps: []keepJSON{}}
+	for _, sql := range s.SQL {
+		out.SQL = append(out.SQL, shownSQL(s, sql))
+	}
+	for _, k := range s.Keeps {
+		out.Keeps = append(out.Keeps, keepJSON{k.Table, append([]string{}, k.Columns...), keptWords[k.What]})
+	}
+	return out
 }
 
 // stage gives which of a migration a plan is of.
@@ -167,35 +224,4 @@ func stage(m *plan.Plan) string {
 		return ledger.Settle
 	}
 	return ledger.Open
-}
-
-// shownStep gives a step with its statements as a person reads them.
-func shownStep(s *engine.Step) *engine.Step {
-	shown := *s
-	shown.SQL = make([]string, len(s.SQL))
-	for i, sql := range s.SQL {
-		shown.SQL[i] = engine.Shown(sql)
-	}
-	if s.Batch != nil {
-		b := *s.Batch
-		b.Next, b.Ahead, b.Do = engine.Shown(b.Next), engine.Shown(b.Ahead), slices.Clone(b.Do)
-		for i, sql := range b.Do {
-			b.Do[i] = engine.Shown(sql)
-		}
-		shown.Batch = &b
-	}
-	if s.Outside != nil {
-		o := *s.Outside
-		o.Statements, o.Clean = shownStatements(o.Statements), shownStatements(o.Clean)
-		shown.Outside = &o
-	}
-	return &shown
-}
-
-func shownStatements(list []engine.Statement) []engine.Statement {
-	shown := slices.Clone(list)
-	for i := range shown {
-		shown[i].SQL = engine.Shown(shown[i].SQL)
-	}
-	return shown
 }

@@ -136,10 +136,10 @@ func TestStatusAndEntries(t *testing.T) {
 		t.Errorf("got %s", out)
 	}
 	out.Reset()
-	at := "2031-05-01T10:00:00.000Z"
+	at, back := "2031-05-01T10:00:00.000Z", ledger.Retreat
 	p.Status([]MigrationStatus{
 		{Version: "0001", Name: "open", Title: "Open", State: ledger.Settled, AdvancedAt: &at},
-		{Version: "0002", Name: "back", State: ledger.Stopped, Direction: ledger.Retreat},
+		{Version: "0002", Name: "back", State: ledger.Stopped, Direction: &back},
 		{Version: "0003", Name: "next", State: ledger.Waiting},
 	})
 	p.Entries([]ledger.Entry{{At: at, Version: "0001", What: "advanced", By: "ash", Host: "pier", Seconds: 1.25,

@@ -93,5 +93,5 @@ func (p *Printer) Sarif(list fault.List, rules []check.Rule, version string) err
 		run.Results = append(run.Results, r)
 	}
 	const form = "https://docs.oasis-open.org/sarif/sarif/v2.1.0/errata01/os/schemas/sarif-schema-2.1.0.json"
-	return p.Document(sarifLog{form, "2.1.0", []sarifRun{run}})
+	return p.document(sarifLog{form, "2.1.0", []sarifRun{run}})
 }

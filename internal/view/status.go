@@ -17,9 +17,10 @@ type MigrationStatus struct {
 	Name       string  `json:"name"`
 	Title      string  `json:"title"`
 	State      string  `json:"state"`
-	Direction  string  `json:"direction,omitempty"`
+	Direction  *string `json:"direction"` // of a run that is in the middle
 	Checksum   string  `json:"checksum"`
 	AdvancedAt *string `json:"advanced_at"`
+	OpenedAt   *string `json:"opened_at"` // where it stayed open
 	SettledAt  *string `json:"settled_at"`
 }
 
@@ -52,7 +53,10 @@ func (p *Printer) Status(list []MigrationStatus) {
 }
 
 func state(m MigrationStatus) string {
-	switch m.Direction {
+	if m.Direction == nil {
+		return m.State
+	}
+	switch *m.Direction {
 	case ledger.Retreat:
 		return m.State + " on the way back"
 	case ledger.Settle:

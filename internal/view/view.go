@@ -33,6 +33,7 @@ type Printer struct {
 	JSON       bool
 	Quiet      bool
 	lastLength int // of the progress line that stands on the terminal
+	database   any // which one one is on, for JSON; nil while there is none
 }
 
 // New makes a printer for two files, as a rule standard output and standard
@@ -96,12 +97,28 @@ func (p *Printer) Note(format string, args ...any) {
 	fmt.Fprintln(p.err, strings.Join(hung(fmt.Sprintf(format, args...), p.errWidth), "\n"))
 }
 
-// Document writes the one JSON document of a command.
-func (p *Printer) Document(v any) error {
+// Document writes the one JSON document of a command, with the database that one is on.
+func (p *Printer) Document(doc map[string]any) error {
+	if _, there := doc["database"]; !there && p.database != nil {
+		doc["database"] = p.database
+	}
+	return p.document(doc)
+}
+
+func (p *Printer) document(v any) error {
 	e := json.NewEncoder(p.out)
 	e.SetEscapeHTML(false)
 	e.SetIndent("", "  ")
 	return e.Encode(v)
+}
+
+// Result writes what came of a command that wrote objects before, with the database that one is on.
+func (p *Printer) Result(v any) error {
+	out := map[string]any{"result": v}
+	if p.database != nil {
+		out["database"] = p.database
+	}
+	return p.Object(out)
 }
 
 // Object writes one line of JSON.
@@ -113,6 +130,7 @@ func (p *Printer) Object(v any) error {
 
 // Database says which database one is on.
 func (p *Printer) Database(name string, i engine.Info, live bool) {
+	p.database = databaseJSON{name, i.Engine, i.Version, live}
 	if p.JSON || p.Quiet {
 		return
 	}

@@ -20,17 +20,17 @@ type Work struct {
 	What      string `json:"what,omitempty"`
 	Table     string `json:"table,omitempty"`
 	// Forecast is how long the step was to take, Took how long it has taken so far.
-	Forecast float64 `json:"forecast"`
+	Forecast float64 `json:"forecast_seconds"`
 	Took     float64 `json:"seconds"`
 	Rows     int64   `json:"rows"`
-	Of       int64   `json:"of"`
+	Of       int64   `json:"of_rows"`
 	Rate     float64 `json:"rows_per_second"`
 	Left     float64 `json:"seconds_left"`
 	Batch    float64 `json:"batch_seconds"`
 	Longest  float64 `json:"longest_batch_seconds"`
 	// WorkShare is the share of time that it works, from 0 to 1; the rest it pauses.
 	WorkShare float64 `json:"work_share"`
-	Goal      float64 `json:"batch_time"`
+	Goal      float64 `json:"batch_goal_seconds"`
 	Holding   string  `json:"holding,omitempty"` // why it does nothing just now
 	Held      float64 `json:"held_seconds"`      // that it has done nothing, in all
 	Try       int     `json:"try,omitempty"`     // for a lock that somebody else holds
@@ -44,7 +44,7 @@ type Work struct {
 // ReplicaWork is how far a replica is behind, in seconds.
 type ReplicaWork struct {
 	Name    string  `json:"name"`
-	Behind  float64 `json:"behind"`
+	Behind  float64 `json:"behind_seconds"`
 	Stopped bool    `json:"stopped,omitempty"`
 }
 
