@@ -40,6 +40,7 @@ func (a *applier) alterTable(st *sqltext.AlterTable) error {
 	if err := x.each(x.positions, x.addConstraints, x.renameConstraints, x.renameTable); err != nil {
 		return err
 	}
+	c.restoreMeanings()
 	if len(c.Renamed()) > 0 || after.Name != before.Name {
 		after.nameImplied()
 	}

@@ -183,6 +183,18 @@ func (c *TableChange) BeforeRenames() (*Table, map[string]string) {
 	return t, renames
 }
 
+// restoreMeanings says of columns that got another type, and mean what they meant, that what is written
+// since is taken back as it is, unless something else was said.
+func (c *TableChange) restoreMeanings() {
+	for _, to := range c.Converted() {
+		from := c.From[to]
+		_, said := c.Restore[from]
+		if t := c.Before.Column(from).Type; !said && !t.Native && !c.Fill[to].Cast && SameMeaning(c.Fill[to].Expr, from) {
+			c.Restore[from] = &sqltext.Cast{X: &sqltext.Ref{Column: to}, Type: t}
+		}
+	}
+}
+
 // Invert gives the change that takes c back. What is filled on the way back is
 // settled by Restore; kept values are added by who knows where they are.
 func (c *TableChange) Invert() *TableChange {

@@ -149,6 +149,17 @@ func (c *checker) retyped(t *schema.Table, a *sqltext.SetType, renamed bool) {
 			"for the other; a live database refuses it otherwise",
 			"%s keeps its name, and its values become something else", a.Column)
 	}
+	col := columnOf(t, a.Column)
+	if col == nil || a.Using == nil || a.Restore != nil || col.Default != nil || col.Generated != nil ||
+		schema.SameMeaning(a.Using, a.Column) {
+		return
+	}
+	rule, then := "retreat-gives-null", "a retreat gives them null"
+	if col.NotNull {
+		rule, then = "retreat-may-be-refused", "a retreat has nothing for them"
+	}
+	c.add(fault.Warning, a.At, rule, "add restore using (expression), which makes the old value of the new one",
+		"once rows have come or changed, nothing says what %s was in them: %s", a.Column, then)
 }
 
 // cannotReturn warns of a dropped column that rows which come later have nothing for.

@@ -71,6 +71,8 @@ func TestWhatIsFoundWithoutADatabase(t *testing.T) {
 			"looks-like-rename"},
 		{"-- T\nalter table vessel alter length_ft set data type numeric(7,2) using (round(length_ft * 0.3048, 2));",
 			fault.Warning, "meaning-changes"},
+		{"-- T\nalter table vessel alter length_ft set data type varchar(20) using (cast(length_ft as text) || ' ft'), " +
+			"rename length_ft to length;", fault.Warning, "retreat-gives-null"},
 		{"-- T\nalter table vessel alter length_ft set data type integer using (round(length_ft)) discard;", fault.Warning,
 			"discard-loses-data"},
 		{"-- T\ndelete from berth where id = 9 discard;", fault.Warning, "discard-loses-data"},

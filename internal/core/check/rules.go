@@ -117,8 +117,11 @@ var rules = []Rule{
 	{"meaning-changes", "A column keeps its name and its values get another meaning: programs that read it are not told.",
 		"Rename it in the same statement."},
 	{"discard-loses-data", "What is dropped or written over will not be kept.", "Leave out `discard`."},
-	{"retreat-may-be-refused", "Rows that come later have nothing for a not null column that is dropped, so that a " +
-		"retreat is refused.", "Add `restore using (…)`."},
+	{"retreat-may-be-refused", "Rows that come later have nothing for a not null column that is dropped, or that gets " +
+		"another type, so that a retreat is refused.", "Add `restore using (…)`."},
+	{"retreat-gives-null", "Rows that come or change later have nothing for a column that gets another type and " +
+		"meaning: a " +
+		"retreat gives them null.", "Add `restore using (…)`."},
 	{"no-way-back", "A native statement has no way back, and so has the migration.",
 		"Write `back $$ … $$` if there is one."},
 	{"invented-history", "Existing rows get the time of the migration, not when they came.",
