@@ -161,7 +161,8 @@ func TestNativeWayBackTakesNoRows(t *testing.T) {
 // TestTypesComeBackWithWhatWasWritten is that a column whose type changed and whose meaning did not takes
 // what was written since along on its way back, and that what its old type cannot hold refuses it.
 func TestTypesComeBackWithWhatWasWritten(t *testing.T) {
-	onEach(t, []string{"create table vessel (id integer primary key, berth integer, length numeric(6,1), note varchar(20))",
+	onEach(t, []string{"create table vessel (id integer primary key, berth integer, length numeric(6,1), note " +
+		"varchar(20))",
 		"insert into vessel values (1, 5, 20.5, 'a'), (2, 7, 31.5, ' b '), (3, null, null, null)"},
 		func(t *testing.T, o *office) {
 			o.migration("0002-types", "-- Types\nalter table vessel\n  alter column berth set data type varchar(20) using "+
