@@ -5,10 +5,12 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"os"
 	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
+	"golang.org/x/term"
 
 	"lastboard/internal/core/fault"
 	"lastboard/internal/core/ledger"
@@ -151,6 +153,9 @@ func (g *global) change(ctx context.Context, f runFlags,
 		p.Line("nothing to do")
 		return err
 	}
+	if err := s.showBefore(ctx, tasks, f); err != nil {
+		return err
+	}
 	if err := s.confirm(f.yes, fmt.Sprintf("On %s: %s.", s.name(), words)); err != nil {
 		return err
 	}
@@ -189,7 +194,11 @@ func (g *global) change(ctx context.Context, f runFlags,
 		}
 		ended = append(ended, t)
 		done = append(done, versionState{t.Version(), t.Ended})
-		p.Ran(t.Version(), t.Ended)
+		entry, err := s.lastEntry(ctx, t.Version())
+		if err != nil {
+			return errors.Join(err, r.End())
+		}
+		p.Ran(t.Version(), t.Ended, entry)
 		if t.Ended == ledger.Open {
 			p.StaysOpen(plan.Opened{Version: t.Version(), Later: plan.Later(t.File, s.engine)})
 		}
@@ -198,6 +207,34 @@ func (g *global) change(ctx context.Context, f runFlags,
 		}
 	}
 	return r.End()
+}
+
+// showBefore shows a person who is going to be asked what the tasks would take.
+func (s *session) showBefore(ctx context.Context, tasks []run.Task, f runFlags) error {
+	if f.yes != "" || s.JSON || !term.IsTerminal(int(os.Stdin.Fd())) {
+		return nil
+	}
+	plans, err := s.plans(ctx, tasks, f.settle || tasks[0].File == nil)
+	if err != nil {
+		return err
+	}
+	for _, p := range plans {
+		s.Plan(p, false, false)
+	}
+	s.ForecastEnd(plans, s.database.Live, s.db.Users(), s.db.Advice(ctx))
+	s.Line("")
+	return nil
+}
+
+// lastEntry gives what the ledger has noted last of a migration; nil where it has nothing.
+func (s *session) lastEntry(ctx context.Context, version string) (*ledger.Entry, error) {
+	list, err := s.ledger.Entries(ctx)
+	for i := len(list) - 1; i >= 0; i-- {
+		if list[i].Version == version {
+			return &list[i], nil
+		}
+	}
+	return nil, err
 }
 
 // lookAgain decides anew once this is the one runner. What has changed since the question

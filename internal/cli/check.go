@@ -99,7 +99,7 @@ func (s *session) checkRows(ctx context.Context, list []*migration.Migration) (f
 	if len(list) == 0 {
 		return nil, nil
 	}
-	planner, err := s.planner(ctx)
+	planner, err := s.planner(ctx, false)
 	if err != nil {
 		return nil, err
 	}

@@ -21,7 +21,7 @@ type completer = func(*cobra.Command, []string, string) ([]string, cobra.ShellCo
 // a shell that connects to a database while somebody types would surprise.
 func (g *global) complete(root *cobra.Command) {
 	flags := map[string]completer{
-		"database": g.databases, "yes": g.databases, "to": g.versions, "at": g.versions, "compare": g.versions,
+		"database": g.databases, "yes": g.databases, "to": g.versions, "at": g.versions, "compare": g.versions, "back": g.versions,
 		"url": urls,
 	}
 	arguments := map[string]completer{
@@ -137,7 +137,7 @@ func (g *global) databases(c *cobra.Command, _ []string, _ string) ([]string, co
 func (g *global) versions(c *cobra.Command, _ []string, _ string) ([]string, cobra.ShellCompDirective) {
 	_, migrations := g.read(c)
 	var list []string
-	if c.Name() == "retreat" {
+	if c.Name() == "retreat" || c.Name() == "forecast" {
 		list = append(list, "0\ttake back everything")
 	}
 	for _, m := range migrations {

@@ -10,6 +10,7 @@ import (
 	"lastboard/internal/core/ledger"
 	"lastboard/internal/core/migration"
 	"lastboard/internal/core/plan"
+	"lastboard/internal/core/run"
 	"lastboard/internal/engine"
 	"lastboard/internal/view"
 )
@@ -17,31 +18,35 @@ import (
 func newForecast(g *global) *cobra.Command {
 	var statements bool
 	var rows int
-	var to string
+	var to, back string
 	var probe, why bool
 	c := &cobra.Command{
 		Use:   "forecast",
 		Short: "Show the steps that waiting migrations would take",
 		Long: `Shows the steps of waiting migrations, and those that are left of open ones for the
 time when they are settled: each step with its kind, its lock, how long writers would wait, its rows and
-its time. Times are estimates from the number of rows. Nothing is changed: the
+its time. With --back they are those of the way back. Times are estimates from the number of rows. Nothing is changed: the
 steps are tried on empty copies that nobody sees, and rows are only read. --probe
 makes such copies for a moment where others could see them, in schemas of their own:
 then the server itself shows which lock each step takes.`,
 		Example: `  lastboard forecast
   lastboard forecast --statements
   lastboard forecast --why
-  lastboard forecast --rows 5 --to 0007`,
+  lastboard forecast --rows 5 --to 0007
+  lastboard forecast --back 0004`,
 		Args: cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
 			ctx := c.Context()
+			if to != "" && back != "" {
+				return usageError{errors.New("--to is the way forward and --back the way back: say one")}
+			}
 			s, err := g.open(ctx, engine.Read)
 			if err != nil {
 				return err
 			}
 			defer s.close()
 			s.probe = probe
-			plans, err := s.forecast(ctx, to)
+			plans, err := s.forecast(ctx, to, back)
 			if err != nil {
 				return err
 			}
@@ -49,7 +54,7 @@ then the server itself shows which lock each step takes.`,
 				return s.Document(view.ForecastJSON(plans, s.database.Live))
 			}
 			if len(plans) == 0 {
-				s.Line("no migration is waiting")
+				s.Line("%s", map[bool]string{true: "no migration is waiting", false: "there is nothing to take back"}[back == ""])
 				return nil
 			}
 			for _, p := range plans {
@@ -73,34 +78,56 @@ then the server itself shows which lock each step takes.`,
 	c.Flags().BoolVar(&why, "why", false, "say why each step is there")
 	c.Flags().IntVar(&rows, "rows", 0, "show this many rows with their values before and after")
 	c.Flags().StringVar(&to, "to", "", "up to this migration")
+	c.Flags().StringVar(&back, "back", "", "the way back, as retreat --to takes it; 0 for all of it")
 	return c
 }
 
-// forecast plans everything that waits.
-func (s *session) forecast(ctx context.Context, to string) ([]*plan.Plan, error) {
+// forecast plans everything that waits, or with back the way back to a migration.
+func (s *session) forecast(ctx context.Context, to, back string) ([]*plan.Plan, error) {
 	st, err := s.stand(ctx)
 	if err != nil {
 		return nil, err
 	}
-	if err := st.fits(); err != nil {
-		return nil, err
+	if back != "" {
+		tasks, _, err := retreatTasks(st, back, "")
+		if err != nil {
+			return nil, err
+		}
+		return s.plans(ctx, tasks, true)
 	}
-	target, err := st.target(to)
+	tasks, _, err := s.advanceTasks(st, to)
 	if err != nil {
 		return nil, err
 	}
-	planner, err := s.planner(ctx)
+	return s.plans(ctx, tasks, false)
+}
+
+// plans gives what tasks would take, one after the other, and what is left of overlaps; settle is for
+// a run that opens none. What waits behind a run that has stopped stands on its end.
+func (s *session) plans(ctx context.Context, tasks []run.Task, settle bool) ([]*plan.Plan, error) {
+	plans := []*plan.Plan{}
+	planner, err := s.planner(ctx, settle)
 	if err != nil {
 		return nil, err
 	}
 	defer planner.Close()
-	plans := []*plan.Plan{}
-	for _, m := range st.waiting(target) {
-		p, err := planner.Advance(ctx, m)
+	for _, t := range tasks {
+		if k := t.Known; t.Unfinished() && (t.File != nil || k.Direction == ledger.Retreat) {
+			p, err := plan.Rest(ctx, s.ledger, k)
+			return append(plans, p), err
+		}
+		p, err := s.planTask(ctx, planner, t)
 		if err != nil {
 			return nil, err
 		}
 		plans = append(plans, p)
+	}
+	if settle || len(tasks) > 0 && tasks[0].File == nil {
+		return plans, nil
+	}
+	st, err := s.stand(ctx)
+	if err != nil {
+		return nil, err
 	}
 	var open []*migration.Migration
 	for _, k := range st.known {
@@ -110,6 +137,21 @@ func (s *session) forecast(ctx context.Context, to string) ([]*plan.Plan, error)
 	}
 	settled, err := settling(ctx, planner, open, plans)
 	return append(plans, settled...), err
+}
+
+// planTask plans one task.
+func (s *session) planTask(ctx context.Context, planner *plan.Planner, t run.Task) (*plan.Plan, error) {
+	switch {
+	case t.Settle:
+		return planner.Settle(ctx, t.File)
+	case t.File != nil:
+		return planner.Advance(ctx, t.File)
+	}
+	progress, err := plan.ProgressOf(ctx, s.ledger, t.Known)
+	if err != nil {
+		return nil, err
+	}
+	return planner.Retreat(ctx, progress)
 }
 
 // settling plans what is left of overlaps once they are settled, of those that are open and of

@@ -165,9 +165,9 @@ func fromHere(path string) string {
 	return path
 }
 
-// planner makes a planner on the tables as they are.
-func (s *session) planner(ctx context.Context) (*plan.Planner, error) {
-	in := plan.Input{Engine: s.engine, DB: s.db, Live: s.database.Live, Overlaps: s.database.Live,
+// planner makes a planner on the tables as they are; settle is for a run that opens no overlaps.
+func (s *session) planner(ctx context.Context, settle bool) (*plan.Planner, error) {
+	in := plan.Input{Engine: s.engine, DB: s.db, Live: s.database.Live, Overlaps: s.database.Live && !settle,
 		Short: s.lockWait().Seconds(), Slower: s.slower(), Sizes: true, Probe: s.probe}
 	exists, err := s.ledger.Exists(ctx)
 	if err != nil {

@@ -19,8 +19,11 @@ func (p *Printer) Plan(m *plan.Plan, statements, why bool) {
 	if m.Migration != nil && m.Migration.File.Title != "" {
 		title += "  " + faint.Render(m.Migration.File.Title)
 	}
-	if m.Direction == ledger.Settle {
+	switch m.Direction {
+	case ledger.Settle:
 		title = m.Version + "-" + m.Name + faint.Render("  once it is settled")
+	case ledger.Retreat:
+		title = m.Version + "-" + m.Name + faint.Render("  taken back")
 	}
 	p.Line("%s", bold.Render(m.Version+"-"+m.Name)+strings.TrimPrefix(title, m.Version+"-"+m.Name))
 	if len(m.Steps) == 0 {
@@ -124,8 +127,8 @@ func (p *Printer) ForecastEnd(plans []*plan.Plan, live bool, users, advice []str
 	if live {
 		for _, m := range plans {
 			if s := m.Longest(); s != nil {
-				p.Line("%s %s keeps writers waiting for %s (most of it in step %d: %s): advance needs --let-writers-wait",
-					warn.Render("live:"), m.Version, Estimate(m.LongestWait()), s.Number, s.What)
+				p.Line("%s %s keeps writers waiting for %s (most of it in step %d: %s): %s needs --let-writers-wait",
+					warn.Render("live:"), m.Version, Estimate(m.LongestWait()), s.Number, s.What, m.Direction)
 			}
 		}
 		for _, m := range plans {
@@ -134,8 +137,8 @@ func (p *Printer) ForecastEnd(plans []*plan.Plan, live bool, users, advice []str
 			}
 		}
 		if len(overlaps) > 0 {
-			p.Line("%s applications that use the old shape break at once (%s): advance needs --settle", warn.Render("live:"),
-				strings.Join(overlaps, ", "))
+			p.Line("%s applications that use the old shape break at once (%s): %s needs --settle", warn.Render("live:"),
+				strings.Join(overlaps, ", "), plans[0].Direction)
 		}
 	}
 	if live {
@@ -191,7 +194,8 @@ func ForecastJSON(plans []*plan.Plan, live bool) map[string]any {
 		if m.Slow != nil {
 			found = append(found, m.Slow)
 		}
-		list = append(list, map[string]any{"version": m.Version, "name": m.Name, "stage": stage(m), "steps": steps})
+		list = append(list, map[string]any{"version": m.Version, "name": m.Name, "stage": stage(m), "direction": m.Direction,
+			"steps": steps})
 		if live && len(m.Overlap) > 0 && !slices.Contains(needs, "--settle") {
 			needs = append(needs, "--settle")
 		}

@@ -116,12 +116,23 @@ func longest(s ledger.Step) string {
 	return Seconds(s.Longest)
 }
 
-// Ran says that a migration came to its end.
-func (p *Printer) Ran(version, state string) {
+// Ran says that a migration came to its end, with what it took beside what was forecast; e is nil
+// where that is not known.
+func (p *Printer) Ran(version, state string, e *ledger.Entry) {
 	if state == ledger.Waiting {
 		state = "taken back"
 	}
-	p.Line("%s %s is %s", good.Render("done:"), version, state)
+	facts := ""
+	if e != nil {
+		if facts = " in "; e.Rows > 0 {
+			facts = ": " + rowCount(e.Rows) + " written in "
+		}
+		facts += Seconds(e.Seconds)
+		if e.Forecast != nil {
+			facts += faint.Render(" (forecast " + Estimate(*e.Forecast) + ")")
+		}
+	}
+	p.Line("%s %s is %s%s", good.Render("done:"), version, state, facts)
 	p.Line("")
 }
 

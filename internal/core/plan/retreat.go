@@ -22,6 +22,43 @@ type Progress struct {
 	Steps []ledger.Step
 }
 
+// ProgressOf reads how far a migration is: all of it, or what a stopped run has done.
+func ProgressOf(ctx context.Context, l *ledger.Ledger, known *ledger.Migration) (Progress, error) {
+	p := Progress{Record: known}
+	if known.State != ledger.Running && known.State != ledger.Stopped {
+		return p, nil
+	}
+	var err error
+	if p.Steps, err = l.Steps(ctx, known.Version, ledger.Advance); err != nil {
+		return p, err
+	}
+	for i, s := range p.Steps {
+		if s.Step.Batch == nil {
+			continue
+		}
+		_, _, rows, begun, err := l.Checkpoint(ctx, known.Version, ledger.Advance, s.Step.Number)
+		if err != nil {
+			return p, err
+		}
+		if begun { // whatever it has come to
+			p.Steps[i].Rows = max(rows, 1)
+		}
+	}
+	return p, nil
+}
+
+// Rest gives what is left of a run that has stopped, as it was recorded.
+func Rest(ctx context.Context, l *ledger.Ledger, known *ledger.Migration) (*Plan, error) {
+	out := &Plan{Version: known.Version, Name: known.Name, Direction: known.Direction}
+	steps, err := l.Steps(ctx, known.Version, known.Direction)
+	for _, s := range steps {
+		if s.State != "done" {
+			out.Steps = append(out.Steps, s.Step)
+		}
+	}
+	return out, err
+}
+
 // Retreat plans the way back of a migration, derived from the tables before and
 // after each of its statements, the last first.
 func (p *Planner) Retreat(ctx context.Context, m Progress) (*Plan, error) {

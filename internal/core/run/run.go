@@ -314,16 +314,9 @@ func (r *Runner) Retreat(ctx context.Context, known *ledger.Migration) (*plan.Pl
 		return nil, fault.New(fault.Refused, "half-way", "run lastboard settle to go on; then retreat",
 			"migration %s is half settled", known.Version)
 	}
-	progress := plan.Progress{Record: known}
-	if known.State == ledger.Running || known.State == ledger.Stopped {
-		steps, err := r.ledger.Steps(ctx, known.Version, ledger.Advance)
-		if err != nil {
-			return nil, err
-		}
-		if err := r.countBatches(ctx, known.Version, steps); err != nil {
-			return nil, err
-		}
-		progress.Steps = steps
+	progress, err := plan.ProgressOf(ctx, r.ledger, known)
+	if err != nil {
+		return nil, err
 	}
 	planner, err := r.planner(ctx)
 	if err != nil {
@@ -362,23 +355,6 @@ func (r *Runner) Retreat(ctx context.Context, known *ledger.Migration) (*plan.Pl
 		return nil, err
 	}
 	return p, r.start(ctx, p, known, &record, proven)
-}
-
-// countBatches adds to each unfinished backfill what its checkpoint says.
-func (r *Runner) countBatches(ctx context.Context, version string, steps []ledger.Step) error {
-	for i, s := range steps {
-		if s.Step.Batch == nil {
-			continue
-		}
-		_, _, rows, begun, err := r.ledger.Checkpoint(ctx, version, ledger.Advance, s.Step.Number)
-		if err != nil {
-			return err
-		}
-		if begun {
-			steps[i].Rows = max(rows, 1)
-		}
-	}
-	return nil
 }
 
 // allowed refuses what is not to be done unasked.

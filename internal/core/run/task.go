@@ -54,7 +54,7 @@ func (r *Runner) Foresee(ctx context.Context, list []Task) error {
 			return err
 		}
 	}
-	if len(list) < 2 || list[0].unfinished() {
+	if len(list) < 2 || list[0].Unfinished() {
 		return nil // the first tells for itself, and the others stand on its end
 	}
 	planner, err := r.planner(ctx)
@@ -109,7 +109,8 @@ func without(names, others []string) (list []string) {
 	return list
 }
 
-func (t Task) unfinished() bool {
+// Unfinished reports whether a run of it has stopped in the middle.
+func (t Task) Unfinished() bool {
 	return t.Known != nil && (t.Known.State == ledger.Running || t.Known.State == ledger.Stopped)
 }
 
@@ -125,7 +126,7 @@ func (t Task) plan(ctx context.Context, planner *plan.Planner) (*plan.Plan, erro
 
 // noWayBack refuses to take back what says that it has no way back.
 func noWayBack(t Task) error {
-	if t.File != nil || t.unfinished() {
+	if t.File != nil || t.Unfinished() {
 		return nil
 	}
 	records, err := plan.DecodeRecords(t.Known.Changes)

@@ -1,0 +1,94 @@
+package test
+
+import (
+	"encoding/json"
+	"slices"
+	"strings"
+	"testing"
+)
+
+// TestForecastOfTheWayBack is that forecast --back shows the steps that a retreat takes, and what is left
+// of a run that has stopped, and changes nothing.
+func TestForecastOfTheWayBack(t *testing.T) {
+	onEach(t, []string{"create table vessel (id integer primary key, name varchar(20) not null, flag varchar(20))",
+		"insert into vessel values (1, 'Tern', 'NO'), (2, 'Skua', 'DK'), (3, 'Ember', null)"},
+		func(t *testing.T, o *office) {
+			o.migration("0002-marks", "-- Marks\nalter table vessel add column mark varchar(20) not null using "+
+				"(upper(name)), drop "+
+				"column flag;\nbackfill vessel set name = lower(name);\n")
+			o.migration("0003-number", "-- A number\nalter table vessel add column number integer default 5;\n")
+			o.wants(o.code(0, "forecast", "--back", "1"), "there is nothing to take back")
+			o.must("advance", "--yes")
+			before := o.snapshot()
+			steps := func(args ...string) (list []string) {
+				t.Helper()
+				var doc struct {
+					Migrations []struct {
+						Version, Direction string
+						Steps              []struct{ What string }
+					}
+				}
+				if err := json.Unmarshal([]byte(o.must(append([]string{"forecast", "--json"}, args...)...)), &doc); err != nil {
+					t.Fatal(err)
+				}
+				for _, m := range doc.Migrations {
+					for _, s := range m.Steps {
+						list = append(list, m.Direction+" "+m.Version+" "+s.What)
+					}
+				}
+				return list
+			}
+			all := steps("--back", "1")
+			if len(all) < 4 || !strings.HasPrefix(all[0], "retreat 0003") || !strings.HasPrefix(all[len(all)-1], "retreat "+
+				"0002") {
+				t.Errorf("wanted 0003, then 0002: %q", all)
+			}
+			o.unchanged(before)
+			o.wants(o.code(2, "forecast", "--back", "9"), "no migration 9 has run")
+			o.wants(o.code(2, "forecast", "--back", "1", "--to", "3"), "say one")
+			o.must("retreat", "--to", "2", "--yes")
+			alone := steps("--back", "1")
+			if !slices.Equal(alone, all[len(all)-len(alone):]) {
+				t.Errorf("of 0002 alone wanted the same steps: %q, %q", alone, all)
+			}
+			if engineWord(o) != "mariadb" { // elsewhere the whole is one transaction
+				return
+			}
+			p := o.pausedAt("after-commit:2", "retreat", "--to", "1", "--yes")
+			if p == nil {
+				t.Fatal("it was not stopped")
+			}
+			p.cmd.Process.Kill()
+			p.goOn()
+			if rest := steps("--back", "1"); len(rest) > len(alone) || len(rest) > 0 && !slices.Contains(alone,
+				rest[len(rest)-1]) {
+				t.Errorf("wanted what is left of %q, got %q", alone, rest)
+			}
+			o.must("retreat", "--to", "1", "--yes")
+		})
+}
+
+// TestForecastBeforeTheQuestion is that who is asked sees before it what would be done, and afterwards what it
+// took.
+func TestForecastBeforeTheQuestion(t *testing.T) {
+	o := adopted(t, pier...)
+	o.migration("0002-marks", "-- Marks\nalter table berth add column mark text not null using (upper(code));\n")
+	on := o.onTerminal(100, 60, "advance")
+	screen := on.until("Type yes to go on")
+	for _, text := range []string{"writers wait", "0002-marks", "in all; the longest that a writer waits"} {
+		if !strings.Contains(screen, text) {
+			t.Errorf("wanted %q in\n%s", text, screen)
+		}
+	}
+	on.press("yes\n")
+	if screen = on.until("done: 0002 is settled"); !strings.Contains(screen, "2 rows written in") ||
+		!strings.Contains(screen, "(forecast") {
+		t.Errorf("wanted what it took in\n%s", screen)
+	}
+	on.ends()
+	o.migration("0003-wrong", "-- Wrong\nalter table berth drop column nothing;\n")
+	on = o.onTerminal(100, 60, "advance")
+	if screen = on.until("error name-unknown"); strings.Contains(screen, "Type yes") {
+		t.Errorf("it asks before it looks:\n%s", screen)
+	}
+}
