@@ -21,8 +21,9 @@ type completer = func(*cobra.Command, []string, string) ([]string, cobra.ShellCo
 // a shell that connects to a database while somebody types would surprise.
 func (g *global) complete(root *cobra.Command) {
 	flags := map[string]completer{
-		"database": g.databases, "yes": g.databases, "to": g.versions, "at": g.versions, "compare": g.versions, "back": g.versions,
-		"url": urls,
+		"database": g.databases, "yes": g.databases, "to": g.versions, "at": g.versions, "compare": g.versions,
+		"back": g.versions,
+		"url":  urls,
 	}
 	arguments := map[string]completer{
 		"describe": g.tables, "ledger": g.versions, "settle": g.versions, "kept": g.versions,

@@ -51,6 +51,9 @@ type Step struct {
 	// Ways are those in which its alters are made, as far as its trial has found them out.
 	Ways    []string `json:"ways,omitempty"`
 	Seconds float64  `json:"seconds"`
+	// Counted is a query for how many of its rows are to be written, where a condition says which;
+	// Rows is then their number, once it has been asked.
+	Counted string `json:"counted,omitempty"`
 	// Pause is for how many seconds writers wait at the end of a step that lets them go on
 	// until then.
 	Pause float64 `json:"pause,omitempty"`

@@ -189,7 +189,7 @@ func carriedOut(steps []*engine.Step, i int) string {
 	s := *steps[i]
 	s.What, s.Why, s.Preview, s.Untried, s.Kind, s.Lock, s.WritersWait = "", "", "", "", "", "", ""
 	s.Rewrites, s.Early, s.Rows, s.Bytes, s.Seconds, s.Pause = false, false, 0, 0, 0, 0
-	s.Ways = nil
+	s.Ways, s.Counted = nil, ""
 	if s.Load != nil {
 		l := *s.Load
 		l.Path = ""
