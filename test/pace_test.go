@@ -11,6 +11,7 @@ import (
 	"net/http"
 	"os/exec"
 	"regexp"
+	"strconv"
 	"strings"
 	"sync"
 	"testing"
@@ -146,7 +147,7 @@ func TestPace(t *testing.T) {
 				t.Fatal(err)
 			}
 			f := filling(t, database(t), map[string]int{"SQLite": 600_000}[name]+80_000, "", "", "--metrics",
-				fmt.Sprint("127.0.0.1:", port))
+				fmt.Sprint("127.0.0.1:", port), "--metrics-file", "metrics.prom")
 			f.until("its rows", begun)
 			f.must("pace", "--hold")
 			asked := time.Now()
@@ -161,8 +162,8 @@ func TestPace(t *testing.T) {
 			f.wants(f.follows(1), "holding: held by ", "step 3 of ", "rows/s")
 			body := metricsOf(t, port)
 			for _, want := range []string{"lastboard_holding 1\n",
-				`lastboard_step{migration="0002",direction="advance",kind="backfill",table="call_"} 3`, "# EOF\n",
-				"# UNIT lastboard_left_seconds seconds\n"} {
+				`lastboard_step{direction="advance",kind="backfill",migration="0002",table="call_"} 3`,
+				"# TYPE lastboard_batch_seconds histogram\n", "lastboard_holds_total 1\n"} {
 				if !strings.Contains(body, want) {
 					t.Errorf("the metrics lack %q:\n%s", want, body)
 				}
@@ -193,6 +194,12 @@ func TestPace(t *testing.T) {
 			f.must("pace", "--faster")
 			f.must("pace", "--batch-time", "200ms")
 			f.end()
+			file := f.read("metrics.prom")
+			written := regexp.MustCompile(`(?m)^lastboard_rows_written_total (\S+)$`).FindStringSubmatch(file)
+			if rows, err := strconv.ParseFloat(strings.Join(written[1:], ""), 64); err != nil || rows < 80_000 ||
+				!strings.Contains(file, "lastboard_commit_seconds_bucket{") {
+				t.Errorf("%v: the file of metrics has\n%s", err, file)
+			}
 			f.wants(f.code(0, "pace"), "nothing is running")
 			f.wants(f.code(3, "pace", "--hold"), "nothing is running")
 			f.wants(f.code(0, "follow"), "nothing is running")
@@ -245,8 +252,8 @@ func metricsOf(t *testing.T, port int) string {
 	if err != nil {
 		t.Fatal(err)
 	}
-	line := regexp.MustCompile(`^(# (TYPE|UNIT|HELP) lastboard_\w+
-		.+|# EOF|lastboard_\w+(\{\w+="[^"]*"(,\w+="[^"]*")*\})? [0-9.e+-]+)$`)
+	line := regexp.MustCompile(`^(# (TYPE|UNIT|HELP) lastboard_\w+ .+|# EOF|` +
+		`lastboard_\w+(\{\w+="[^"]*"(,\w+="[^"]*")*\})? [0-9.e+-]+)$`)
 	for l := range strings.Lines(string(body)) {
 		if !line.MatchString(strings.TrimSuffix(l, "\n")) {
 			t.Errorf("the metrics have a line %q", l)

@@ -165,7 +165,7 @@ func (g *global) sane(c *cobra.Command) error {
 		g.printer().Note("everybody on this machine can read the password in --url, in the list of processes: use " +
 			"LASTBOARD_URL, PGPASSWORD, MYSQL_PWD or a password file")
 	}
-	for _, name := range []string{"url", "database", "project", "metrics", "to", "at", "compare", "back"} {
+	for _, name := range []string{"url", "database", "project", "metrics", "metrics-file", "to", "at", "compare", "back"} {
 		if f := c.Flags().Lookup(name); f != nil && f.Changed && f.Value.String() == "" {
 			return usageError{fmt.Errorf("--%s needs a value", name)}
 		}

@@ -229,6 +229,7 @@ type runFlags struct {
 	letWritersWait bool
 	workers        int
 	metrics        string
+	metricsFile    string
 	settle         bool
 	trustKept      bool
 	slowStatement  bool

@@ -112,7 +112,7 @@ type Hooks struct {
 	Save func(ctx context.Context, tx engine.Tx, c Checkpoint) error
 	// Done hears of each batch after its commit: rows done in all, and the time it
 	// held its locks.
-	Done func(rows int64, held time.Duration)
+	Done func(rows int64, held, commit time.Duration)
 }
 
 // Run does the batches from a checkpoint on; the zero Checkpoint begins. It ends
@@ -178,7 +178,7 @@ func Run(ctx context.Context, b *engine.Batch, from Checkpoint, h Hooks) (Checkp
 		if one.keys == 0 {
 			return from, nil // there are no rows at all
 		}
-		h.Done(from.Rows, one.held)
+		h.Done(from.Rows, one.held, one.commit)
 		if from.Last == from.Upper {
 			return from, nil
 		}

@@ -105,7 +105,7 @@ func everyRowIsDoneOnce(t *testing.T, pace backfill.Pace, ahead bool) {
 						saved = p
 						return nil
 					},
-					Done: func(int64, time.Duration) { stop() },
+					Done: func(int64, time.Duration, time.Duration) { stop() },
 				})
 				stop()
 				if err == nil {
@@ -187,7 +187,7 @@ func TestABatchGivesWay(t *testing.T) {
 				},
 				GaveWay: func(times int, busy *engine.Busy) { gaveWay = times },
 				Save:    func(context.Context, engine.Tx, backfill.Checkpoint) error { return nil },
-				Done:    func(int64, time.Duration) {},
+				Done:    func(int64, time.Duration, time.Duration) {},
 			})
 			if err != nil || end.Rows != 5000 || gaveWay == 0 {
 				t.Errorf("%d rows, given up %d times: %v", end.Rows, gaveWay, err)
@@ -216,7 +216,7 @@ func TestAnEmptyTableHasNothingToDo(t *testing.T) {
 			t.Error("there is nothing to save")
 			return nil
 		},
-		Done: func(int64, time.Duration) {},
+		Done: func(int64, time.Duration, time.Duration) {},
 	})
 	if err != nil {
 		t.Error(err)
@@ -290,7 +290,7 @@ func TestCommitsStayShort(t *testing.T) {
 				batch, done = p.Rows-done, p.Rows
 				return nil
 			},
-			Done: func(int64, time.Duration) {},
+			Done: func(int64, time.Duration, time.Duration) {},
 		})
 		if err != nil || end.Rows != 20_000 {
 			t.Fatalf("%d rows: %v", end.Rows, err)
@@ -342,7 +342,7 @@ func TestARowIsTriedAgain(t *testing.T) {
 			},
 			TooSlow: func(int, *engine.Slow) { heard++ },
 			Save:    func(context.Context, engine.Tx, backfill.Checkpoint) error { return nil },
-			Done:    func(int64, time.Duration) {},
+			Done:    func(int64, time.Duration, time.Duration) {},
 		})
 		var slow *engine.Slow
 		if c.ends && (err != nil || end.Rows != 5_000 || heard != 5) || !c.ends && (!errors.As(err, &slow) || end.Rows != 0) {

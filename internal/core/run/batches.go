@@ -250,7 +250,7 @@ func (f *filling) worker(ctx context.Context, db engine.Database, part int, shar
 			f.observe(Event{What: "too-slow", Version: f.p.record.Version, Step: f.step, Steps: len(f.p.steps),
 				Rows: int64(rows), Why: slow.Error()})
 		},
-		Done: func(rows int64, batch time.Duration) { f.done(part, rows, batch) },
+		Done: func(rows int64, batch, commit time.Duration) { f.done(part, rows, batch, commit) },
 	})
 	var slow *engine.Slow
 	if errors.As(err, &slow) {
@@ -268,7 +268,7 @@ func (f *filling) worker(ctx context.Context, db engine.Database, part int, shar
 }
 
 // done notes a batch that is committed.
-func (f *filling) done(part int, rows int64, batch time.Duration) {
+func (f *filling) done(part int, rows int64, batch, commit time.Duration) {
 	f.lock.Lock()
 	defer f.lock.Unlock()
 	f.rows[part] = rows
@@ -276,6 +276,6 @@ func (f *filling) done(part int, rows int64, batch time.Duration) {
 	f.p.changed = true
 	f.observe(Event{
 		What: "progress", Version: f.p.record.Version, Step: f.step, Steps: len(f.p.steps), Rows: f.rows[0] + f.rows[1],
-		Took: time.Since(f.started), Batch: batch, Held: f.held,
+		Took: time.Since(f.started), Batch: batch, Commit: commit, Held: f.held,
 	})
 }

@@ -78,6 +78,7 @@ type Event struct {
 	Took      time.Duration // of a step that is done
 	Held      time.Duration // the longest time for which a lock was held
 	Batch     time.Duration // that the last batch took
+	Commit    time.Duration // and its commit
 	Why       string        // it holds, or was too slow; or what was cleared away
 	Try       int           // of a lock that somebody else holds
 	Who       []engine.Session
