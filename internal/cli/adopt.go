@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -9,6 +10,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"lastboard/internal/core/adopt"
+	"lastboard/internal/core/audit"
 	"lastboard/internal/core/fault"
 	"lastboard/internal/core/migration"
 	"lastboard/internal/engine"
@@ -18,14 +20,19 @@ import (
 func newAdopt(g *global) *cobra.Command {
 	var yes string
 	c := &cobra.Command{
-		Use:   "adopt",
+		Use:   "adopt [VERSION]",
 		Short: "Take an existing database under care",
 		Long: `Writes what is in the database as the first migration, and records it as settled
-without running it. No table is touched; the ledger is added beside them.`,
+without running it. No table is touched; the ledger is added beside them.
+
+With a version it records the next waiting migration as settled that somebody has carried out by hand,
+if the tables are what it says; else it shows in what they differ, and the exit code is 5. Nothing is kept
+for its way back.`,
 		Example: `  lastboard adopt
-  lastboard adopt --database harbour --yes=harbour`,
-		Args: cobra.NoArgs,
-		RunE: func(c *cobra.Command, _ []string) error {
+  lastboard adopt --database harbour --yes=harbour
+  lastboard adopt 0007`,
+		Args: cobra.MaximumNArgs(1),
+		RunE: func(c *cobra.Command, args []string) error {
 			ctx := c.Context()
 			s, err := g.open(ctx, engine.Write)
 			if err != nil {
@@ -35,6 +42,9 @@ without running it. No table is touched; the ledger is added beside them.`,
 			st, err := s.stand(ctx)
 			if err != nil {
 				return err
+			}
+			if len(args) == 1 {
+				return s.claim(ctx, st, args[0], yes)
 			}
 			if len(st.known) > 0 {
 				return fault.New(fault.Refused, "adopted-already", "see lastboard status",
@@ -92,6 +102,68 @@ without running it. No table is touched; the ledger is added beside them.`,
 	}
 	addYes(c, &yes)
 	return c
+}
+
+// claim records a migration that somebody has carried out by hand.
+func (s *session) claim(ctx context.Context, st *standing, version, yes string) error {
+	if err := st.fits(); err != nil {
+		return err
+	}
+	waiting := st.waiting(nil)
+	m, err := st.target(version)
+	if err != nil {
+		return err
+	}
+	switch next := migration.Find(waiting, version); {
+	case len(st.known) == 0:
+		return fault.New(fault.Refused, "not-under-care", "lastboard adopt takes it under care; then adopt a version",
+			"this database has no ledger yet")
+	case next == nil:
+		return fault.New(fault.Refused, "run-already", "see lastboard status", "migration %s has run on this database",
+			m.Full())
+	case waiting[0] != next:
+		return fault.New(fault.Refused, "not-next", "lastboard adopt "+waiting[0].Version+" first, or advance",
+			"migration %s waits before it", waiting[0].Full())
+	case st.unfinished() != nil:
+		return fault.New(fault.Refused, "half-way", "lastboard "+st.unfinished().Direction+" goes on with it",
+			"migration %s has stopped in the middle", st.unfinished().Version)
+	}
+	if err := s.confirm(yes, fmt.Sprintf("This records %s as settled on %s, and runs nothing.", m.Full(),
+		s.name())); err != nil {
+		return err
+	}
+	r := s.runner(runFlags{})
+	if err := r.Begin(ctx); err != nil {
+		return err
+	}
+	defer r.End()
+	claimed, differs, err := r.Claim(ctx, m)
+	if err != nil {
+		return err
+	}
+	list := []audit.Finding{}
+	for _, d := range differs {
+		list = append(list, audit.Finding{Difference: d})
+	}
+	switch {
+	case s.JSON:
+		err = s.Document(map[string]any{"version": m.Version, "matches": len(list) == 0, "differences": list,
+			"unseen": claimed.Unseen})
+	case len(list) > 0:
+		s.Line("the tables are not what %s says: nothing was recorded", m.Full())
+		s.Line("")
+		s.Audit(list)
+	default:
+		s.Line("%s is recorded as settled; nothing was run, and nothing is kept for its way back", m.Full())
+		if claimed.Unseen > 0 {
+			s.Line("not looked at: what %s to rows, or as native SQL", view.Plural(claimed.Unseen, "part of it did",
+				"parts of it did"))
+		}
+	}
+	if err == nil && len(list) > 0 {
+		return exitCode(fault.Differs)
+	}
+	return err
 }
 
 // addYes adds the flag by which a change is confirmed beforehand.

@@ -59,7 +59,7 @@ func addRunFlags(c *cobra.Command, f *runFlags) {
 func addWaitFlags(c *cobra.Command, f *runFlags) {
 	c.Flags().StringVar(&f.metrics, "metrics", "", "serve what it does as metrics on this address while it runs, as "+
 		"127.0.0.1:9741")
-	c.Flags().StringVar(&f.metricsFile, "metrics-file", "", "write the same into this file, for collectors that read " +
+	c.Flags().StringVar(&f.metricsFile, "metrics-file", "", "write the same into this file, for collectors that read "+
 		"files")
 	c.Flags().IntVar(&f.workers, "workers", 1, "connections that share a large backfill on a server: 1 or 2")
 	c.Flags().BoolVar(&f.letWritersWait, "let-writers-wait", false,

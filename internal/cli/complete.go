@@ -26,7 +26,7 @@ func (g *global) complete(root *cobra.Command) {
 		"url":  urls,
 	}
 	arguments := map[string]completer{
-		"describe": g.tables, "ledger": g.versions, "settle": g.versions, "kept": g.versions,
+		"describe": g.tables, "ledger": g.versions, "settle": g.versions, "kept": g.versions, "adopt": g.versions,
 	}
 	for _, c := range append(root.Commands(), root) {
 		for name, list := range flags {

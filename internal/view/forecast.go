@@ -214,7 +214,7 @@ func shownStep(s *engine.Step) stepJSON {
 		Bytes: s.Bytes, Seconds: s.Seconds, Batches: s.Batch != nil, Proof: s.Proof != nil, Outside: s.Outside != nil,
 		Tried: s.Untried == "", Keeps: []keepJSON{}}
 	for _, sql := range s.SQL {
-		out.SQL = append(out.SQL, shownSQL(s, sql))
+		out.SQL = append(out.SQL, engine.Shown(sql))
 	}
 	for _, k := range s.Keeps {
 		out.Keeps = append(out.Keeps, keepJSON{k.Table, append([]string{}, k.Columns...), keptWords[k.What]})
