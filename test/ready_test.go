@@ -71,6 +71,12 @@ func TestNotReady(t *testing.T) {
 	t.Run("MariaDB", func(t *testing.T) {
 		o := newOfficeOn(t, mariadb, berths, "create table tide (n integer) engine=Aria")
 		o.wants(o.code(0, "ready"), "table tide is of engine Aria", "engine = InnoDB", "may make copies, and triggers")
+		o.must("advance", "--yes")
+		toml := o.read("lastboard.toml")
+		o.write("lastboard.toml", toml+"ledger = \"here\"\n")
+		o.must("adopt", "--yes")
+		o.wants(o.code(0, "ready"), "it stands in the database itself", `delete the line ledger = "here"`)
+		o.write("lastboard.toml", toml)
 		mate := o.as("mate", "all on "+o.name()+".*")
 		o.wants(o.code(3, "ready", "--url", mate.url), "may make no database for the empty copies", "cure: grant all on")
 	})

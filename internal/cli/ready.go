@@ -77,7 +77,8 @@ func (g *global) ready(ctx context.Context, out *view.Printer) (list []engine.St
 	defer s.close()
 	*out = *s.Printer // which knows the database
 	list = append(list, ready.Look(ctx, ready.Input{DB: s.db, Ledger: s.ledger, Wrong: wrong,
-		Old: cmp.Or(s.bound(s.database.Pace.OldTransaction, oldTransaction), oldTransaction)})...)
+		Here: s.database.LedgerHere,
+		Old:  cmp.Or(s.bound(s.database.Pace.OldTransaction, oldTransaction), oldTransaction)})...)
 	if followers, err := s.followers(ctx); err != nil {
 		list = append(list, wrong("replicas", err)...)
 	} else if len(followers) > 0 {

@@ -13,8 +13,8 @@ import (
 type Claimed struct {
 	Records []*Record
 	Before  *schema.Schema
-	After   *schema.Schema  // the tables as it would have left them, without limits of types
-	Touched []string        // names of tables and views that it concerns, before and after
+	After   *schema.Schema // the tables as it would have left them, without limits of types
+	Touched []string       // names of tables and views that it concerns, before and after
 	// Unseen counts its statements of which the tables show nothing: fills, inserted and
 	// deleted rows, native SQL.
 	Unseen int

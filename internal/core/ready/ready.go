@@ -18,6 +18,8 @@ type Input struct {
 	Ledger *ledger.Ledger
 	// Old is how old, at least, a transaction is that would hold a backfill up.
 	Old time.Duration
+	// Here means that the ledger stands in the database itself where it would have one of its own.
+	Here bool
 	// Wrong says what it means that a thing could not be looked at.
 	Wrong func(what string, err error) []engine.Standing
 }
@@ -114,6 +116,11 @@ func records(ctx context.Context, in Input) ([]engine.Standing, error) {
 		}
 	}
 	list := []engine.Standing{s}
+	if in.Here {
+		list = append(list, engine.Standing{What: "ledger", Level: engine.Look,
+			Found: "it stands in the database itself: whoever may write to that may write what is gone on with and taken back by",
+			Cure:  "let the account make the database lastboard_NAME, and delete the line ledger = \"here\""})
+	}
 	if alive != nil {
 		return append(list, engine.Standing{What: "runner", Level: engine.Look, Found: alive.String() + " is at work",
 			Cure: "wait until it is done; lastboard follow shows it"}), nil
