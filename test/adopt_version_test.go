@@ -10,7 +10,8 @@ func TestAdoptWhatWasDoneByHand(t *testing.T) {
 	onEach(t, []string{"create table vessel (id integer primary key, name varchar(20) not null, flag varchar(20))",
 		"insert into vessel values (1, 'Tern', 'NO'), (2, 'Skua', 'DK')", "create table berth (id integer primary key)"},
 		func(t *testing.T, o *office) {
-			o.migration("0002-marks", "-- Marks\nalter table vessel add column mark varchar(20) not null default 'x', drop column "+
+			o.migration("0002-marks", "-- Marks\nalter table vessel add column mark varchar(20) not null default 'x', drop "+
+				"column "+
 				"flag;\ncreate index vessel_by_name on vessel (name);\ncreate table quay (id integer primary key, code "+
 				"varchar(8));\nbackfill vessel set name = upper(name);\n")
 			o.migration("0003-more", "-- More\nalter table berth add column depth integer;\n")
@@ -26,7 +27,8 @@ func TestAdoptWhatWasDoneByHand(t *testing.T) {
 				letters = " character set utf8mb4 collate utf8mb4_nopad_bin"
 				options = " engine=InnoDB" + letters
 			}
-			o.exec("alter table vessel add column mark varchar(20)"+letters+" not null default 'x'", "create table quay (id integer primary "+
+			o.exec("alter table vessel add column mark varchar(20)"+letters+" not null default 'x'", "create table quay (id "+
+				"integer primary "+
 				"key, code varchar(8))"+options, "create index vessel_by_name on vessel (name)",
 				"alter table berth add column wrong integer")
 			o.wants(o.code(5, "adopt", "2", "--yes"), "column flag")
