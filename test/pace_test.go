@@ -317,10 +317,10 @@ func TestTheSecondWorkerHoldsAlone(t *testing.T) {
 				t.Fatal(err)
 			}
 			defer tx.Rollback()
-			if _, err := tx.Exec("update call_ set other = 1 where id = 59990"); err != nil {
+			if _, err := tx.Exec("update call_ set other = 1 where id = 55000"); err != nil {
 				t.Fatal(err)
 			}
-			f.until("all that it can do", func(w map[string]any) bool { return w["rows"].(float64) >= 59_900 })
+			f.until("all that it can do", func(w map[string]any) bool { return w["rows"].(float64) >= 50_000 })
 			f.must("pace", "--hold")
 			if err := tx.Commit(); err != nil {
 				t.Fatal(err)
