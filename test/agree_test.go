@@ -70,7 +70,7 @@ var apart = map[string]map[string]string{
 // after it, after its way back, and after it has run again.
 func TestEnginesAgree(t *testing.T) {
 	for i, c := range eachStatement {
-		if strings.Contains(c.statement, "native ") || !itsTurn(i/2, 4) {
+		if strings.Contains(c.statement, "native ") || !itsTurn(i/2, 8) {
 			continue
 		}
 		t.Run(c.name, func(t *testing.T) {
@@ -122,7 +122,7 @@ func TestColumnsAreMovedWhereAsked(t *testing.T) {
 // TestEnginesRefuse is that what breaks a rule is refused on a server as it is on a file.
 func TestEnginesRefuse(t *testing.T) {
 	for i, c := range eachRefusal {
-		if !itsTurn(i/2, 4) {
+		if !itsTurn(i/2, 8) {
 			continue
 		}
 		t.Run(c.name, func(t *testing.T) {

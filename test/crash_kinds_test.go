@@ -76,7 +76,7 @@ func TestEachKindOfChangeIsKilled(t *testing.T) {
 	var killed atomic.Int32
 	t.Run("kinds", func(t *testing.T) {
 		for i, k := range killings {
-			if !itsTurn(i, 2) {
+			if !itsTurn(i, 4) {
 				continue
 			}
 			t.Run(k.name, func(t *testing.T) {

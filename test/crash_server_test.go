@@ -116,7 +116,7 @@ func TestEachKindOfChangeIsKilledOnServer(t *testing.T) {
 			var killed atomic.Int32
 			t.Run("kinds", func(t *testing.T) {
 				for i, k := range slices.Concat(e.kinds, killings) {
-					if strings.Contains(k.query, "sqlite_schema") || !itsTurn(i/3, 3) {
+					if strings.Contains(k.query, "sqlite_schema") || !itsTurn(i/3, 6) {
 						continue
 					}
 					own := points

@@ -69,6 +69,9 @@ var everyExpression = []struct{ kind, text string }{
 func TestExpressionsAgree(t *testing.T) {
 	for start := 0; start < len(everyExpression); start += 12 {
 		part := everyExpression[start:min(start+12, len(everyExpression))]
+		if !itsTurn(start/12, 3) {
+			continue
+		}
 		t.Run(fmt.Sprint(start), func(t *testing.T) {
 			var using, stored []string
 			for i, e := range part {

@@ -104,7 +104,7 @@ func (s forecastStep) String() string {
 // locks it holds, whether it writes the table anew, whether it reads all of it.
 func TestForecastIsTrue(t *testing.T) {
 	for i, operation := range everyOperation {
-		if !itsTurn(i, 4) {
+		if !itsTurn(i, 8) {
 			continue
 		}
 		for _, wait := range []string{"1us", "10s"} { // never short enough, always short enough

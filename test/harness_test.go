@@ -35,6 +35,13 @@ var day = flag.Int64("day", time.Now().Unix()/86400, "which of the cases that ta
 // so many days.
 func itsTurn(i, days int) bool { return *allKinds || (int64(i)+*day)%int64(days) == 0 }
 
+// inTurn runs the i-th of such cases if it is its turn.
+func inTurn(t *testing.T, i, days int, name string, test func(*testing.T)) {
+	if itsTurn(i, days) {
+		t.Run(name, test)
+	}
+}
+
 func TestMain(m *testing.M) {
 	mysql.SetLogger(&mysql.NopLogger{})
 	os.Exit(buildAndRun(m))

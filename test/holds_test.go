@@ -1,6 +1,8 @@
 package test
 
 import (
+	"maps"
+	"slices"
 	"strings"
 	"sync/atomic"
 	"testing"
@@ -12,7 +14,11 @@ import (
 // TestHoldsForOthers is that a backfill holds by itself while an old transaction is open,
 // and while others wait for its table, says why, and goes on.
 func TestHoldsForOthers(t *testing.T) {
-	for name, database := range engines {
+	for i, name := range slices.Sorted(maps.Keys(engines)) {
+		if !itsTurn(i, 3) {
+			continue
+		}
+		database := engines[name]
 		t.Run(name+", an old transaction", func(t *testing.T) {
 			beside(t)
 			f := filling(t, database(t), 80_000, "", "old_transaction = '3s'\n")
@@ -76,7 +82,7 @@ func TestHoldsForOthers(t *testing.T) {
 // TestHoldsForAReplica is that a backfill holds while a replica is behind or has stopped,
 // says so, and goes on once it follows again.
 func TestHoldsForAReplica(t *testing.T) {
-	t.Run("PostgreSQL", func(t *testing.T) {
+	inTurn(t, 0, 2, "PostgreSQL", func(t *testing.T) {
 		beside(t)
 		p, err := server.StartPostgres()
 		if err != nil {
@@ -117,7 +123,7 @@ func TestHoldsForAReplica(t *testing.T) {
 		f.until("going on", goesOn)
 		f.end()
 	})
-	t.Run("MariaDB", func(t *testing.T) {
+	inTurn(t, 1, 2, "MariaDB", func(t *testing.T) {
 		beside(t)
 		m, err := server.StartMariaDB("log-bin=log", "server-id=1", "binlog-format=ROW", "log-bin-trust-function-creators=1")
 		if err != nil {

@@ -44,7 +44,7 @@ func TestHostileObjects(t *testing.T) {
 			}
 			var tables, parts []string
 			for i, h := range hostileParts {
-				if !itsTurn(i, 3) {
+				if !itsTurn(i, 6) {
 					continue
 				}
 				table := called(h, fmt.Sprint(i))

@@ -168,7 +168,10 @@ var eachStatement = []struct{ name, statement, query, want string }{
 // TestEachStatement runs each statement and action to its end, and back to the
 // start.
 func TestEachStatement(t *testing.T) {
-	for _, c := range eachStatement {
+	for i, c := range eachStatement {
+		if !itsTurn(i, 2) {
+			continue
+		}
 		t.Run(c.name, func(t *testing.T) { thereAndBack(t, quay, c.statement, c.query, c.want) })
 	}
 }

@@ -57,7 +57,7 @@ func TestWhatRunsUnderALockComesToItsEnd(t *testing.T) {
 func TestKilledInTheMiddleOfAScript(t *testing.T) {
 	seed := uint64(*day)
 	for i, k := range interleavedKinds {
-		if !itsTurn(i, 4) {
+		if !itsTurn(i, 8) {
 			continue
 		}
 		t.Run(k.name, func(t *testing.T) {

@@ -13,7 +13,7 @@ import (
 // compares every row with what was there.
 func TestStoryOnServers(t *testing.T) {
 	for i, engine := range slices.Sorted(maps.Keys(engines)) {
-		if !itsTurn(i, 2) {
+		if !itsTurn(i, 3) {
 			continue
 		}
 		t.Run(engine, func(t *testing.T) {

@@ -104,7 +104,7 @@ func TestWaysBackOfOldTables(t *testing.T) {
 				before := o.snapshot()
 				o.migration("0002-change", "-- A change\n"+c.migration+"\n")
 				rounds := 1
-				if itsTurn(i, 2) || c.name == waysBack[len(waysBack)-1].name {
+				if itsTurn(i, 4) || c.name == waysBack[len(waysBack)-1].name {
 					rounds = 2
 				}
 				for range rounds {
