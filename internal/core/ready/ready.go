@@ -118,8 +118,9 @@ func records(ctx context.Context, in Input) ([]engine.Standing, error) {
 	list := []engine.Standing{s}
 	if in.Here {
 		list = append(list, engine.Standing{What: "ledger", Level: engine.Look,
-			Found: "it stands in the database itself: whoever may write to that may write what is gone on with and taken back by",
-			Cure:  "let the account make the database lastboard_NAME, and delete the line ledger = \"here\""})
+			Found: "it stands in the database itself: whoever may write to that may write what is gone on with and taken " +
+				"back by",
+			Cure: "let the account make the database lastboard_NAME, and delete the line ledger = \"here\""})
 	}
 	if alive != nil {
 		return append(list, engine.Standing{What: "runner", Level: engine.Look, Found: alive.String() + " is at work",
