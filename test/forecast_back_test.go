@@ -92,3 +92,36 @@ func TestForecastBeforeTheQuestion(t *testing.T) {
 		t.Errorf("it asks before it looks:\n%s", screen)
 	}
 }
+
+// TestWhatCannotFailIsNotProven is that types which only get wider are proven by nothing, and that those of
+// several columns are one step, whose wait is said.
+func TestWhatCannotFailIsNotProven(t *testing.T) {
+	for _, engine := range []string{"PostgreSQL", "MariaDB"} {
+		t.Run(engine, func(t *testing.T) {
+			o := officeOn(t, engine, []string{"create table vessel (id integer primary key, n integer, m smallint not null, d " +
+				"numeric(6,2))", "insert into vessel values (1, 2, 3, 4.5), (2, null, 32767, null)"})
+			before := o.canonical(true)
+			o.migration("0002-wider", "-- Wider\nalter table vessel alter n set data type bigint, alter m set data type "+
+				"integer, "+
+				"alter d set data type numeric(9,2);\n")
+			steps := o.forecast()
+			if len(steps) != 1 || steps[0].Proof || !strings.Contains(steps[0].What, "make n bigint, make m integer, make d "+
+				"numeric(9,2)") {
+				t.Errorf("wanted one step: %v", steps)
+			}
+			o.must("advance", "--yes")
+			o.exec("update vessel set n = 5000000000, d = 1234567.89 where id = 1")
+			o.wants(o.code(3, "retreat", "--to", "1", "--yes"), "5000000000")
+			o.exec("update vessel set n = 2, d = 4.5 where id = 1")
+			o.must("retreat", "--to", "1", "--yes")
+			o.isAgain(before)
+			o.migration("0002-wider", "-- Narrower\nalter table vessel alter m set data type integer, alter d set data type "+
+				"numeric(4,2);\n")
+			if steps = o.forecast(); !steps[0].Proof {
+				t.Errorf("wanted a proof of d: %v", steps)
+			}
+			o.migration("0002-wider", "-- Not null\nalter table vessel alter n set data type bigint, alter n set not null;\n")
+			o.wants(o.code(3, "advance", "--yes"), "null")
+		})
+	}
+}

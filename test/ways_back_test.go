@@ -184,3 +184,28 @@ func TestTypesComeBackWithWhatWasWritten(t *testing.T) {
 			o.must("retreat", "--to", "1", "--yes")
 		})
 }
+
+// TestNarrowerTypesAreProvenEachTime is that a value which a narrower type cannot hold is found before anything is
+// changed: on the way back, and on the way forward again, where something is kept of other rows.
+func TestNarrowerTypesAreProvenEachTime(t *testing.T) {
+	onEach(t, []string{"create table vessel (id integer primary key, n bigint, code varchar(20))",
+		"insert into vessel values (1, 2, 'a'), (2, null, null), (3, 7, 'b')"}, func(t *testing.T, o *office) {
+		o.migration("0002-narrow", "-- Narrower\nalter table vessel alter n set data type integer using (coalesce(n, 0) + "+
+			"1) "+
+			"restore using (n - 1), alter code set data type varchar(5);\n")
+		o.must("advance", "--yes")
+		o.must("retreat", "--to", "1", "--yes")
+		for _, wrong := range []string{"n = 5000000000", "code = 'too long'"} {
+			o.exec("update vessel set "+wrong+" where id = 1", "insert into vessel values (9, 5, 'c')")
+			before := o.snapshot()
+			r := o.code(3, "advance", "--yes")
+			o.wants(r, strings.Fields(wrong)[0], "cannot hold")
+			o.unchanged(before)
+			o.exec("update vessel set n = 2, code = 'a' where id = 1", "delete from vessel where id = 9")
+		}
+		o.must("advance", "--yes")
+		o.wants(o.code(0, "audit"), "matches:")
+		o.must("retreat", "--to", "1", "--yes")
+		o.same("select id, n, code from vessel order by id", "1|2|a\n2|null|null\n3|7|b")
+	})
+}

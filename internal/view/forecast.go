@@ -101,6 +101,9 @@ func waits(s *engine.Step) string {
 		return "briefly, by batch"
 	}
 	if s.WritersWait == engine.WaitBriefly && s.Pause >= 0.05 {
+		if s.Pause >= s.Seconds {
+			return "for " + Estimate(s.Pause)
+		}
 		return Estimate(s.Pause) + " at its end"
 	}
 	return s.WritersWait

@@ -297,6 +297,9 @@ func (t *trial) believe(s *engine.Step, way string) error {
 		s.Kind, s.Rewrites = engine.Rewrite, true
 		s.Seconds = max(s.Seconds, float64(s.Rows)/rewriteRate)
 		s.Pause = float64(s.Bytes) / awayRate
+		if s.Lock == lockShared { // for all of it
+			s.Pause = max(s.Pause, s.Seconds)
+		}
 	case copies:
 		s.Rewrites = true
 	case s.Kind == engine.Rewrite:

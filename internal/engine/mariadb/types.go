@@ -297,6 +297,9 @@ func idle(act string) string {
 }
 
 // Enforces implements engine.Planner.
-func (Engine) Enforces(t *schema.Table, c *schema.Column) bool {
+func (Engine) Enforces(t *schema.Table, c *schema.Column) bool { return dialect{}.Enforces(t, c) }
+
+// Enforces implements planning.Dialect.
+func (dialect) Enforces(t *schema.Table, c *schema.Column) bool {
 	return c.Generated != nil || c.Limit != "" || c.Type.Native || t.Opaque != "" || limit(c.Type, c.Name) == ""
 }

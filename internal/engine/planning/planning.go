@@ -49,6 +49,8 @@ type Dialect interface {
 	Unconverted(e sqltext.Expr, s Scope) (string, error)
 	// Text is how the engine holds an expression, for comparing two of them.
 	Text(e schema.Expr) string
+	// Enforces reports whether a column can hold nothing but what its type says.
+	Enforces(t *schema.Table, c *schema.Column) bool
 	// Same writes that two values are equal, or both null.
 	Same(a, b string) string
 	// UpdateFrom writes an update of a table whose rows are joined with others.

@@ -27,6 +27,7 @@ func (p *Planner) AlterProofs() {
 		case filled && f.OnlyNull:
 			p.CastProof(c.Name, f.Expr, p.Column(c.Name)+" is null")
 			p.FitProof(c, p.Render(f.Expr, Proven), p.Column(c.Name)+" is null", f.Expr)
+		case filled && p.cannotFail(old, c, f):
 		case filled:
 			only := ""
 			if f.Kept != nil {
@@ -43,6 +44,9 @@ func (p *Planner) AlterProofs() {
 				known = nil
 			}
 			p.FitProof(c, value, "", known)
+			if f.Kept != nil && f.Expr != nil { // what is kept fits, since it was there
+				p.FitProof(c, value, only, f.Expr)
+			}
 		case p.Recomputed(c) && c.NotNull && c.Generated.Expr.Tree != nil:
 			p.FitProof(c, p.Substituted(c.Generated.Expr.Tree), "", nil)
 		case old != nil && c.NotNull && !old.NotNull:
@@ -67,6 +71,12 @@ func (p *Planner) AlterProofs() {
 	p.ProveChecks(merged(renamed(checks, p.Table.Checks,
 		func(a, b *schema.Check) bool { return p.SameExpr(&a.Expr, &b.Expr) }), a.Checks))
 	p.ProveReferences(merged(keys, a.ForeignKeys))
+}
+
+// cannotFail reports whether every value of a column is one of its new type just as it is.
+func (p *Planner) cannotFail(old, c *schema.Column, f schema.Fill) bool {
+	return old != nil && f.Cast && f.Kept == nil && (old.NotNull || !c.NotNull) && schema.Widens(old.Type, c.Type) &&
+		p.Enforces(p.Table, old)
 }
 
 // renamed leaves out of what is added what was there under another name: it holds

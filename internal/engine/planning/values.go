@@ -76,9 +76,10 @@ func (p *Planner) FitProof(col *schema.Column, value, only string, e sqltext.Exp
 	if col.NotNull && (e == nil || p.MayBeNull(e)) {
 		breaks = append(breaks, fresh+" is null")
 	}
-	back := p.Change != nil && p.Change.Back // what was there may come back, whatever it was
+	// What was there may come back, whatever it was, where the engine lets the column hold it.
+	any := p.Change != nil && p.Change.Back && !p.Enforces(p.After, col)
 	if f := p.Fits(col.Type, p.scope(Proven).Kind(e), fresh); f != "" && !surelyFits(col.Type, e) &&
-		(col.Limit != "" || e != nil && col.Declared == "" && !back) {
+		(col.Limit != "" || e != nil && col.Declared == "" && !any) {
 		breaks = append(breaks, "not ("+f+")")
 	}
 	if len(breaks) == 0 {

@@ -42,7 +42,8 @@ type planner struct {
 	// followers are statements that let what is kept follow its rows.
 	followers []string
 	parts     planning.Parts
-	filler    bool // a trigger fills rows that come
+	filler    bool         // a trigger fills rows that come
+	retypes   *engine.Step // gives columns other types, as the last so far
 }
 
 func newPlanner(f engine.Facts, t *schema.Table) *planner {

@@ -1,6 +1,7 @@
 package postgres
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strings"
@@ -141,7 +142,7 @@ func (p *planner) convert() {
 			if isTime(old) && p.indexed(c.Name) {
 				kind, rate = engine.Build, indexRate // the server builds its indexes anew
 			}
-			p.changeType(kind, rate, old, c, "")
+			p.together(p.changeType(kind, rate, old, c, ""))
 		default:
 			p.rewrite(old, c, f)
 		}
@@ -208,6 +209,25 @@ func (p *planner) changeType(kind engine.Kind, rate float64, old, c *schema.Colu
 	return s
 }
 
+// together joins a step that gives a column another type with the one before it, where that does the
+// same and neither reads another column: the server writes the table once for both.
+func (p *planner) together(s *engine.Step) {
+	n := len(p.Steps) - 2
+	if n < 0 || p.Steps[n] != p.retypes || len(p.retypes.SQL) != 1 || len(s.SQL) != 1 {
+		p.retypes = s
+		return
+	}
+	first := p.retypes
+	first.SQL[0] += ", " + strings.TrimPrefix(s.SQL[0], "alter table "+p.table()+" ")
+	first.What += ", " + s.What
+	if s.Seconds > first.Seconds {
+		first.Kind, first.Rows, first.Seconds, first.WritersWait = s.Kind, s.Rows, s.Seconds, s.WritersWait
+	}
+	first.Rewrites, first.Why = first.Rewrites || s.Rewrites, cmp.Or(first.Why, s.Why)
+	first.Preview = cmp.Or(first.Preview, s.Preview)
+	p.Steps = p.Steps[:n+1]
+}
+
 // rewrite converts a column's values while the server writes every row anew. What its
 // using may not do, such as reading what was kept, a function does.
 func (p *planner) rewrite(old, c *schema.Column, f schema.Fill) {
@@ -219,6 +239,9 @@ func (p *planner) rewrite(old, c *schema.Column, f schema.Fill) {
 		s := p.changeType(engine.Rewrite, rewriteRate, old, c, "("+value+")")
 		s.Why = "the server writes every row anew for this type"
 		s.Preview = p.PreviewAdded()
+		if f.Cast {
+			p.together(s)
+		}
 		return
 	}
 	var columns, types, names []string

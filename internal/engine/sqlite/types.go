@@ -395,7 +395,10 @@ func unmoved(change *schema.TableChange, columns []*schema.Column) []*schema.Col
 }
 
 // Enforces implements engine.Planner.
-func (Engine) Enforces(t *schema.Table, c *schema.Column) bool {
+func (Engine) Enforces(t *schema.Table, c *schema.Column) bool { return dialect{}.Enforces(t, c) }
+
+// Enforces implements planning.Dialect.
+func (dialect) Enforces(t *schema.Table, c *schema.Column) bool {
 	if c.Generated != nil || c.Limit != "" || c.Type.Native || t.Opaque != "" {
 		return true
 	}
