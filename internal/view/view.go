@@ -58,12 +58,12 @@ func New(out, errs *os.File, asJSON, quiet, noColor bool) *Printer {
 }
 
 // The styles: what a person looks for stands out, the rest is quiet. The colours are those that the
-// terminal has been given for dark and light.
+// terminal has been given for dark and light; yellow cannot be read on white.
 var (
 	bold  = lipgloss.NewStyle().Bold(true)
 	faint = lipgloss.NewStyle().Faint(true)
 	good  = lipgloss.NewStyle().Foreground(lipgloss.Color("2"))
-	warn  = lipgloss.NewStyle().Foreground(lipgloss.Color("3")).Bold(true)
+	warn  = lipgloss.NewStyle().Foreground(lipgloss.Color("5")).Bold(true)
 	bad   = lipgloss.NewStyle().Foreground(lipgloss.Color("1")).Bold(true)
 	sea   = lipgloss.NewStyle().Foreground(lipgloss.Color("6"))
 )

@@ -84,7 +84,15 @@ func held(ctx context.Context, in Input) ([]engine.Standing, error) {
 				Cure: "end it, or wait: a backfill holds while it lasts, and no version of a row that it may read goes"}}, nil
 		}
 	}
-	return []engine.Standing{{What: "transactions", Found: "none is older than " + in.Old.String()}}, nil
+	return []engine.Standing{{What: "transactions", Found: "none is older than " + minutes(in.Old)}}, nil
+}
+
+// minutes writes a bound as people say it.
+func minutes(d time.Duration) string {
+	if d >= time.Minute && d%time.Minute == 0 {
+		return fmt.Sprintf("%d min", int(d.Minutes()))
+	}
+	return d.String()
 }
 
 // records says what the ledger knows, and what crashed runs left behind.

@@ -130,34 +130,44 @@ func (b *between) columns() {
 			b.note("column %s is not null: say with using (…) what existing rows get", c.Name)
 		}
 	}
-	for _, d := range dropped {
-		for _, a := range likely(d, added) {
-			b.decide = append(b.decide, fmt.Sprintf("is %s.%s another name for %s? Then write: rename column %s to %s, "+
-				"instead of the drop and the add",
-				b.to.Name, a.Name, d.Name, d.Name, a.Name))
+	for _, a := range added {
+		var names []string
+		for _, d := range likely(a, dropped) {
+			names = append(names, d.Name)
 		}
+		one, which := "", ""
+		switch {
+		case len(names) == 0:
+			continue
+		case len(names) > 1:
+			one, which = "one of ", "that one"
+		default:
+			which = names[0]
+		}
+		b.decide = append(b.decide, fmt.Sprintf("is %s.%s another name for %s%s? Then write: rename column %s to %s, instead "+
+			"of the drop and the add", b.to.Name, a.Name, one, strings.Join(names, ", "), which, a.Name))
 	}
 }
 
-// likely gives the columns that a dropped one may have become: those of its type,
+// likely gives the columns that an added one may have been: those of its type,
 // else of its kind, else all.
-func likely(d *schema.Column, added []*schema.Column) []*schema.Column {
-	for _, same := range []func(a sqltext.Type) bool{
-		d.Type.Equal,
-		func(a sqltext.Type) bool { return a.Name == d.Type.Name },
-		func(a sqltext.Type) bool { return a.IsText() == d.Type.IsText() && a.IsInteger() == d.Type.IsInteger() },
+func likely(a *schema.Column, dropped []*schema.Column) []*schema.Column {
+	for _, same := range []func(t sqltext.Type) bool{
+		a.Type.Equal,
+		func(t sqltext.Type) bool { return t.Name == a.Type.Name },
+		func(t sqltext.Type) bool { return t.IsText() == a.Type.IsText() && t.IsInteger() == a.Type.IsInteger() },
 	} {
 		var list []*schema.Column
-		for _, a := range added {
-			if same(a.Type) {
-				list = append(list, a)
+		for _, d := range dropped {
+			if same(d.Type) {
+				list = append(list, d)
 			}
 		}
 		if len(list) > 0 {
 			return list
 		}
 	}
-	return added
+	return dropped
 }
 
 // order notes that columns stand in another order: only a copy of the table moves
@@ -378,7 +388,7 @@ func Text(parts []Part) string {
 			b.WriteByte('\n')
 		}
 		for _, d := range p.Decide {
-			b.WriteString(DecideMark + d + "; else take this line away.\n")
+			b.WriteString(DecideMark + d + "; else delete this line.\n")
 		}
 		for _, n := range p.Notes {
 			b.WriteString("-- " + n + ".\n")

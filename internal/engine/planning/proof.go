@@ -39,14 +39,10 @@ func (p *Planner) AlterProofs() {
 			if f.Cast {
 				p.ExactProof(old, c, value, only)
 			}
-			known := f.Expr
-			if f.Kept != nil {
-				known = nil
+			if f.Expr == nil {
+				only = ""
 			}
-			p.FitProof(c, value, "", known)
-			if f.Kept != nil && f.Expr != nil { // what is kept fits, since it was there
-				p.FitProof(c, value, only, f.Expr)
-			}
+			p.FitProof(c, value, only, f.Expr) // what is kept fits, since it was there
 		case p.Recomputed(c) && c.NotNull && c.Generated.Expr.Tree != nil:
 			p.FitProof(c, p.Substituted(c.Generated.Expr.Tree), "", nil)
 		case old != nil && c.NotNull && !old.NotNull:
