@@ -144,7 +144,7 @@ func (b *between) columns() {
 		default:
 			which = names[0]
 		}
-		b.decide = append(b.decide, fmt.Sprintf("is %s.%s another name for %s%s? Then write: rename column %s to %s, " +
+		b.decide = append(b.decide, fmt.Sprintf("is %s.%s another name for %s%s? Then write: rename column %s to %s, "+
 			"instead "+
 			"of the drop and the add", b.to.Name, a.Name, one, strings.Join(names, ", "), which, a.Name))
 	}
