@@ -19,7 +19,6 @@ type meter struct {
 	work     func() ledger.Work
 	registry *prometheus.Registry
 	rows     map[int]float64 // done so far of each step
-	held     bool
 
 	written, tries, holds prometheus.Counter
 	batch, lock, commit   prometheus.Histogram
