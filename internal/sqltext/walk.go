@@ -1,5 +1,22 @@
 package sqltext
 
+import "slices"
+
+// Functions are those of the language; others are the engine's own.
+var Functions = []string{
+	"abs", "ceiling", "char_length", "coalesce", "concat", "floor", "greatest", "least", "left", "length", "lower",
+	"ltrim", "mod", "nullif", "power", "replace", "round", "rtrim", "trim", "upper", "count", "sum", "min", "max", "avg",
+}
+
+// OnlyKnown reports whether all functions that an expression calls are of the language: to compute it
+// does nothing else.
+func OnlyKnown(e Expr) bool {
+	return Walk(e, func(x Expr) bool {
+		c, calls := x.(*Call)
+		return !calls || slices.Contains(Functions, c.Name)
+	})
+}
+
 // Walk calls visit for e and every expression within it, parents first, until
 // visit gives false.
 func Walk(e Expr, visit func(Expr) bool) bool {

@@ -198,9 +198,9 @@ func (c *checker) expr(t *schema.Table, e sqltext.Expr, pos sqltext.Pos) {
 			} else if (x.Name == "upper" || x.Name == "lower") && c.engine.About().PlainCase {
 				c.add(fault.Note, pos, "letters-beyond-ascii", "", "%s leaves letters beyond a-z as they are on %s", x.Name,
 					c.engine.About().Title)
-			} else if !slices.Contains(portableCalls, x.Name) {
+			} else if !slices.Contains(sqltext.Functions, x.Name) {
 				level, cure := fault.Note, ""
-				if near, ok := sqltext.Nearest(x.Name, portableCalls); ok {
+				if near, ok := sqltext.Nearest(x.Name, sqltext.Functions); ok {
 					level, cure = fault.Warning, "did you mean "+near+"?"
 				}
 				c.add(level, pos, "function-native", cure, "%s() is no function of the language and is passed on as it is", x.Name)
@@ -208,12 +208,6 @@ func (c *checker) expr(t *schema.Table, e sqltext.Expr, pos sqltext.Pos) {
 		}
 		return true
 	})
-}
-
-var portableCalls = []string{
-	"abs", "ceiling", "char_length", "coalesce", "concat", "floor", "greatest", "least", "left", "length", "lower",
-	"ltrim", "mod",
-	"nullif", "power", "replace", "round", "rtrim", "trim", "upper", "count", "sum", "min", "max", "avg",
 }
 
 func wholeNumber(e sqltext.Expr) bool {

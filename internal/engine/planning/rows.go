@@ -128,7 +128,7 @@ func (p *Planner) Backfill(c *schema.RowChange) []*engine.Step {
 		statements = f.keeping(p, n)
 	}
 	s := p.Update("fill "+strings.Join(f.columns, ", ")+" of "+t.Name, statements...)
-	if condition != "" && !sqltext.HasSubquery(c.Where) && p.Source == nil {
+	if condition != "" && !sqltext.HasSubquery(c.Where) && sqltext.OnlyKnown(c.Where) && p.Source == nil {
 		s.Counted = "select count(*) from " + p.Name(t.Name) + " where " + condition
 	}
 	s.Equal = n.Kept != ""
