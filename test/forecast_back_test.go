@@ -2,6 +2,7 @@ package test
 
 import (
 	"encoding/json"
+	"fmt"
 	"slices"
 	"strings"
 	"testing"
@@ -124,4 +125,38 @@ func TestWhatCannotFailIsNotProven(t *testing.T) {
 			o.wants(o.code(3, "advance", "--yes"), "null")
 		})
 	}
+}
+
+// TestForecastOfSomeRows is that a fill with a condition is forecast by the rows that it picks, unless to count them
+// would call what is not of the language.
+func TestForecastOfSomeRows(t *testing.T) {
+	var rows []string
+	for i := range 1000 {
+		rows = append(rows, fmt.Sprintf("(%d, %d, 'vessel')", i+1, i))
+	}
+	onEach(t, []string{"create table vessel (id integer primary key, n integer, name varchar(20))",
+		"insert into vessel values " + strings.Join(rows, ", ")}, func(t *testing.T, o *office) {
+		for condition, want := range map[string]string{"id <= 3": "3", "length(name) = 9": "0", "hex(n) = '1'": "1000"} {
+			if strings.Contains(condition, "hex") && engineWord(o) == "postgres" {
+				condition = "md5(name) = '1'"
+			}
+			o.migration("0002-fill", "-- A fill\nbackfill vessel set n = n + 1 where "+condition+";\n")
+			var doc struct {
+				Migrations []struct {
+					Steps []struct {
+						Kind string
+						Rows int
+					}
+				}
+			}
+			if err := json.Unmarshal([]byte(o.must("forecast", "--json")), &doc); err != nil {
+				t.Fatal(err)
+			}
+			for _, s := range doc.Migrations[0].Steps {
+				if s.Kind == "backfill" && fmt.Sprint(s.Rows) != want {
+					t.Errorf("where %s: wanted %s rows, got %d", condition, want, s.Rows)
+				}
+			}
+		}
+	})
 }
