@@ -63,7 +63,7 @@ type planner struct {
 
 func newPlanner(f engine.Facts, t *schema.Table) *planner {
 	p := &planner{Planner: planning.Planner{
-		Dialect: dialect{}, Facts: f, Table: t, Lock: lockMetadata, BatchLock: lockRows,
+		Dialect: dialect{}, Facts: f, Table: t, Lock: lockMetadata, BatchLock: lockRows, StepsCommit: true,
 		Rates: planning.Rates{Scan: scanRate, Update: updateRate, Paced: pacedRate, Keep: keepRate, Rewrite: rewriteRate,
 			Index: indexRate},
 	}}

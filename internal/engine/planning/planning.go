@@ -128,6 +128,8 @@ type Planner struct {
 	// FirstRowTypes means that the types of the first of a list of rows are those of all: to write
 	// them once more in each takes the engine most of its time.
 	FirstRowTypes bool
+	// StepsCommit means that each step commits by itself: no lock holds from one to the next.
+	StepsCommit bool
 
 	Change   *schema.TableChange
 	Facts    engine.Facts

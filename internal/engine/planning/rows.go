@@ -45,7 +45,7 @@ func (p *Planner) Update(what string, statements ...string) *engine.Step {
 		standing = p.Standing
 	}
 	statements = p.Quietly(standing, statements)
-	if p.Short(p.Rates.Update) || p.Cursor(p.Table) == nil {
+	if p.atOnce() {
 		s := p.Add(engine.Backfill, p.Rates.Update, what, Everywhere(statements)...)
 		s.Try = p.try()
 		return s
@@ -90,8 +90,14 @@ func Everywhere(statements []string) []string {
 }
 
 // Beside reports whether applications write to the table while it is walked in batches.
-func (p *Planner) Beside() bool {
-	return p.Facts.Live && p.Table.Key() != nil && p.Cursor(p.Table) != nil && !p.Short(p.Rates.Update)
+func (p *Planner) Beside() bool { return p.Facts.Live && p.Table.Key() != nil && !p.atOnce() }
+
+// atOnce reports whether one statement does all rows of the table: those of one that is small enough.
+// Where no lock holds from step to step, a row whose key changes meanwhile could come to stand where the
+// statement has been already; beside applications such rows are noted, in a small table, too.
+func (p *Planner) atOnce() bool {
+	noted := p.StepsCommit && p.Facts.Live && p.Rows > 0 && p.Table.Key() != nil
+	return p.Cursor(p.Table) == nil || p.Short(p.Rates.Update) && !noted
 }
 
 // Backfill computes values for existing rows, and keeps the old ones. Beside
