@@ -120,8 +120,7 @@ var rules = []Rule{
 	{"retreat-may-be-refused", "Rows that come later have nothing for a not null column that is dropped, or that gets " +
 		"another type, so that a retreat is refused.", "Add `restore using (…)`."},
 	{"retreat-gives-null", "Rows that come or change later have nothing for a column that gets another type and " +
-		"meaning: a " +
-		"retreat gives them null.", "Add `restore using (…)`."},
+		"meaning: a retreat gives them null.", "Add `restore using (…)`."},
 	{"no-way-back", "A native statement has no way back, and so has the migration.",
 		"Write `back $$ … $$` if there is one."},
 	{"invented-history", "Existing rows get the time of the migration, not when they came.",

@@ -63,7 +63,7 @@ func Claim(m *migration.Migration, before *schema.Schema, e engine.Engine) (*Cla
 	return out, nil
 }
 
-// Differs lists in what tables that are there differ from what the migration would have made. Limits of
+// Differs lists in what existing tables differ from what the migration would have made. Limits of
 // types that an engine does not enforce by itself may be there or not.
 func (c *Claimed) Differs(live *schema.Schema, text schema.Text) (list []schema.Difference) {
 	want := &schema.Schema{Views: c.After.Views}
@@ -103,7 +103,7 @@ func unlimited(t, found *schema.Table) *schema.Table {
 	return &out
 }
 
-// On takes the tables that are there into the record: what the last of its statements made.
+// On takes the existing tables into the record: what the last of its statements made.
 func (c *Claimed) On(live *schema.Schema) {
 	done := map[string]bool{}
 	for i := len(c.Records) - 1; i >= 0; i-- {

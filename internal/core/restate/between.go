@@ -145,8 +145,7 @@ func (b *between) columns() {
 			which = names[0]
 		}
 		b.decide = append(b.decide, fmt.Sprintf("is %s.%s another name for %s%s? Then write: rename column %s to %s, "+
-			"instead "+
-			"of the drop and the add", b.to.Name, a.Name, one, strings.Join(names, ", "), which, a.Name))
+			"instead of the drop and the add", b.to.Name, a.Name, one, strings.Join(names, ", "), which, a.Name))
 	}
 }
 
