@@ -1,12 +1,13 @@
 package plan
 
 import (
+	"slices"
+
 	"lastboard/internal/core/ledger"
 	"lastboard/internal/core/migration"
 	"lastboard/internal/engine"
 	"lastboard/internal/schema"
 	"lastboard/internal/sqltext"
-	"slices"
 )
 
 // Claimed is what a migration is said to have done, by somebody else than a run.
