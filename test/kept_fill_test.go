@@ -168,3 +168,33 @@ func TestSmallTableIsWrittenBetweenSteps(t *testing.T) {
 		})
 	}
 }
+
+// TestRowThatComesIntoABatch lets a row come between the two statements of a batch that keeps old
+// values and writes: the batch is done again, and nothing is written of which nothing is kept.
+func TestRowThatComesIntoABatch(t *testing.T) {
+	for _, name := range everywhere[1:] {
+		t.Run(name, func(t *testing.T) {
+			var values []string
+			for i := range 3000 {
+				values = append(values, fmt.Sprintf("('k%05d', 1)", i))
+			}
+			o := officeOn(t, name, []string{"create table berth (code varchar(20) not null primary key, n integer)",
+				"insert into berth values " + strings.Join(values, ", ")})
+			o.write("lastboard.toml", "database = 'dev'\n[databases.dev]\nurl = '"+o.url+
+				"'\n[databases.dev.pace]\nlock_wait = '1ms'\n")
+			o.migration("0002-more", "-- One more\nbackfill berth set n = n + 1;\n")
+			p := o.pausedAt("batch-statement:1", "advance", "--yes")
+			if p == nil {
+				t.Fatal("there was no batch")
+			}
+			o.exec("insert into berth values ('k00001x', 70)")
+			if r := p.goOn(); r.code != 0 {
+				t.Fatal(r)
+			}
+			o.same("select count(*) from berth where n not in (2, 71)", "0")
+			o.must("retreat", "--to", "1", "--yes")
+			o.same("select count(*) from berth where n <> 1", "1")
+			o.same("select n from berth where code = 'k00001x'", "70")
+		})
+	}
+}

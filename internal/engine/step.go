@@ -113,7 +113,8 @@ type Step struct {
 // Tally counts the rows on which the statements of a step act that asks for equal numbers.
 type Tally struct{ rows []int64 }
 
-// Add counts the rows of a statement. The error says that some were kept from being written.
+// Add counts the rows of a statement. The error says that some were kept from being written, or is a
+// [Busy] where others came that must not be.
 func (t *Tally) Add(sql string, rows int64) error {
 	if !strings.HasPrefix(sql, "insert into ") && !strings.HasPrefix(sql, "update ") {
 		return nil
@@ -121,6 +122,8 @@ func (t *Tally) Add(sql string, rows int64) error {
 	t.rows = append(t.rows, rows)
 	if first := t.rows[0]; rows < first {
 		return fmt.Errorf("%d of %d rows were not written: a trigger of the table keeps them from it", first-rows, first)
+	} else if rows > first {
+		return &Busy{Err: fmt.Errorf("%d rows came meanwhile", rows-first)}
 	}
 	return nil
 }

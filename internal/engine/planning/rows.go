@@ -189,6 +189,7 @@ type filling struct {
 	columns, values, sets []string
 	others, where         string
 	steady                bool // computed again, it gives the same
+	found                 bool // looked for again, the same rows are found, as they are locked
 }
 
 func (p *Planner) filling(c *schema.RowChange, condition string) *filling {
@@ -206,7 +207,9 @@ func (p *Planner) filling(c *schema.RowChange, condition string) *filling {
 		f.others = p.Name(p.Source.Table.Name) + " as " + p.Column(p.Source.Alias)
 		f.where += " and " + p.Joined()
 	}
+	f.found = p.Source == nil
 	if condition != "" {
+		f.found = f.found && schema.Unsteady(c.Where) == "" && !sqltext.HasSubquery(c.Where)
 		f.where += " and " + condition
 		p.ReadsOthers = p.ReadsOthers || sqltext.HasSubquery(c.Where)
 	}
@@ -216,7 +219,12 @@ func (p *Planner) filling(c *schema.RowChange, condition string) *filling {
 // keeping gives the statements that keep old values with what is written, and write it: the
 // rows are locked as they are kept, and those alone are written.
 func (f *filling) keeping(p *Planner, n Noting) []string {
-	if !p.Beside() {
+	switch {
+	case p.Beside():
+	case f.steady && f.found && !p.atOnce(): // others that come in between are told by their number: all is done again
+		return []string{f.keep(p, n, f.where, ""), "update " + p.Name(p.Table.Name) + " set " + strings.Join(f.sets, ", ") +
+			f.where}
+	default:
 		return []string{f.keep(p, n, f.where, ""), f.write(p, n, engine.Range, "1", "1")}
 	}
 	return []string{f.keep(p, n, f.where+p.undone(n), engine.Turn), f.write(p, n, engine.Range, "k.f", engine.Turn)}
