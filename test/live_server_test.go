@@ -2,7 +2,6 @@ package test
 
 import (
 	"database/sql"
-	"errors"
 	"fmt"
 	"math/rand/v2"
 	"strings"
@@ -11,7 +10,6 @@ import (
 	"testing"
 	"time"
 
-	"github.com/go-sql-driver/mysql"
 )
 
 // liveOffice is one on a server that applications use, with a pace.
@@ -25,8 +23,7 @@ func liveOffice(t *testing.T, pace string, statements ...string) *office {
 }
 
 // meanwhile calls work from several goroutines, each with a connection, until the
-// function it gives is called; that one says how often. One that gave way to another in a deadlock, as
-// MariaDB has it now and then beside a fill in batches, goes on with the next.
+// function it gives is called; that one says how often.
 func (o *office) meanwhile(workers int, work func(db *sql.DB, r *rand.Rand) error) (stop func() int64) {
 	o.Helper()
 	db := o.open()
@@ -39,10 +36,6 @@ func (o *office) meanwhile(workers int, work func(db *sql.DB, r *rand.Rand) erro
 			r := rand.New(rand.NewPCG(uint64(i), 7))
 			for !done.Load() {
 				err := work(db, r)
-				var e *mysql.MySQLError
-				if errors.As(err, &e) && e.Number == 1213 {
-					continue
-				}
 				if err != nil {
 					o.Errorf("another application: %v", err)
 					return

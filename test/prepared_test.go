@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"math/rand/v2"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"testing"
 )
@@ -113,5 +114,62 @@ func TestTableThatIsNotAlteredInAnInstant(t *testing.T) {
 	}
 	if back := o.query("select id, code, depth, owner from berth order by id"); back != start {
 		t.Errorf("wanted\n%s\ngot\n%s", start, back)
+	}
+}
+
+// TestTransactionsGoOn is that no transaction of applications which never wait for each other is ended
+// beside a fill, whatever it does to rows that are done and to those that are not, in whatever order.
+func TestTransactionsGoOn(t *testing.T) {
+	const rows, workers = 4000, 6
+	for i, name := range everywhere[1:] {
+		if !itsTurn(i, 2) {
+			continue
+		}
+		t.Run(name, func(t *testing.T) {
+			var values []string
+			for i := range rows {
+				values = append(values, fmt.Sprintf("(%d, 1, 'a', null)", i))
+			}
+			o := officeOn(t, name, []string{"create table voyage (id integer not null primary key, n integer, d " +
+				"varchar(20), e varchar(20))", "insert into voyage (id, n, d, e) values " + strings.Join(values, ", ")})
+			o.write("lastboard.toml", "database = 'dev'\n[databases.dev]\nurl = '"+o.url+
+				"'\nlive = true\n[databases.dev.pace]\nlock_wait = '5ms'\nlock_tries = 400\n")
+			next, worker := atomic.Int64{}, atomic.Int64{}
+			next.Store(rows)
+			mine := sync.Map{}
+			stop := o.meanwhile(workers, func(db *sql.DB, r *rand.Rand) error {
+				n, _ := mine.LoadOrStore(r, worker.Add(1)%workers)
+				id := func() int64 { return n.(int64) + workers*r.Int64N(rows/workers) } // nobody else's
+				tx, err := db.Begin()
+				if err != nil {
+					return err
+				}
+				defer tx.Rollback()
+				for _, k := range r.Perm(5)[:3] {
+					switch k {
+					case 0:
+						_, err = tx.Exec(fmt.Sprintf("delete from voyage where id = %d", id()))
+					case 1:
+						_, err = tx.Exec(fmt.Sprintf("insert into voyage (id, n, e) values (%d, 1, 'x')", next.Add(1)))
+					default:
+						_, err = tx.Exec(fmt.Sprintf("update voyage set n = n + 1, d = 'b' where id = %d", id()))
+					}
+					if err != nil {
+						return err
+					}
+				}
+				return tx.Commit()
+			})
+			for _, change := range []string{"backfill voyage set n = n + 1", "backfill voyage set e = d discard",
+				"alter table voyage add column f integer using (n + 1)",
+				"alter table voyage alter e set not null using ('none')"} {
+				o.migration("0002-change", "-- A change\n"+change+";\n")
+				o.must("advance", "--yes", "--settle", "--let-writers-wait")
+				o.must("retreat", "--to", "1", "--yes", "--settle", "--let-writers-wait")
+			}
+			if n := stop(); n < 100 {
+				t.Errorf("the applications did %d transactions", n)
+			}
+		})
 	}
 }

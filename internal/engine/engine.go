@@ -182,6 +182,9 @@ type TxOptions struct {
 	MayWait bool
 	// Limit is how long one statement that writes may take; 0 means that it may take any time.
 	Limit time.Duration
+	// GivesWay means that a row which somebody else holds ends a statement at once, where the engine
+	// would wait for it until one of the two has to be ended.
+	GivesWay bool
 	// Lazy allows that the commit is on the disk only once a later one is that is not lazy:
 	// should the server fail before that, all of the transaction is lost, its record with it.
 	Lazy bool

@@ -104,6 +104,8 @@ type Step struct {
 	// Equal asks that its statements act on as many rows each: rows that are kept are written,
 	// unless a trigger of somebody else's keeps them from it.
 	Equal bool `json:"equal,omitempty"`
+	// GivesWay is as in [TxOptions].
+	GivesWay bool `json:"gives_way,omitempty"`
 	// Keeps names what the step keeps.
 	Keeps []*Keeping `json:"keeps,omitempty"`
 	// PutsBack names tables of kept values that are no longer needed after it.

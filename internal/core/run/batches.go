@@ -203,7 +203,7 @@ func (f *filling) worker(ctx context.Context, db engine.Database, part int, shar
 			case f.Live && alone:
 				o.LockWait = aloneWait
 			case f.Live:
-				o.LockWait = f.LockWait
+				o.LockWait, o.GivesWay = f.LockWait, true
 			}
 			tx, n, err := f.beginOn(ctx, db, o)
 			f.lock.Lock()

@@ -189,9 +189,11 @@ func (r *Runner) unit(ctx context.Context, p *progress, steps []*engine.Step, fi
 		func(s *engine.Step) bool { return s.Kind == engine.Backfill }) {
 		o.Limit = max(10*r.Pace.Limit, 50*r.LockWait) // far above what was forecast
 	}
+	givesWay := r.Live && slices.ContainsFunc(steps, func(s *engine.Step) bool { return s.GivesWay })
 	try := 0
 	_, err = r.again(ctx, o.Strong, func() error {
 		try++
+		o.GivesWay = givesWay && try < r.LockTries // the last one waits
 		at, err = r.tryUnit(ctx, p, steps, o, try, first, last)
 		return err
 	})

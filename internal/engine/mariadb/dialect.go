@@ -148,13 +148,14 @@ func (Engine) Forget(k *engine.Keeping) []string { return forget(k.Kept) }
 func (dialect) Quietly(t *schema.Table, statements []string) []string {
 	list := slices.Clone(statements)
 	for i, sql := range list {
-		if head, rest, ok := strings.Cut(sql, " k set "); ok && strings.HasPrefix(head, "update "+quote(t.Name)+", ") {
+		fromKept := strings.HasPrefix(sql, "update "+quote(t.Name)+", "+strings.TrimSuffix(quote(engine.Prefix+"kept_"), `"`))
+		if head, rest, ok := strings.Cut(sql, " set "); ok && fromKept {
 			for _, c := range t.Columns {
 				if c.OnUpdateNow && !strings.Contains(rest, quote(t.Name)+"."+quote(c.Name)+" = ") {
 					rest = quote(t.Name) + "." + quote(c.Name) + " = " + quote(t.Name) + "." + quote(c.Name) + ", " + rest
 				}
 			}
-			list[i] = head + " k set " + rest
+			list[i] = head + " set " + rest
 		}
 		rest, ok := strings.CutPrefix(sql, "update "+quote(t.Name)+" set ")
 		if !ok {

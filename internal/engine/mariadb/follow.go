@@ -1,7 +1,6 @@
 package mariadb
 
 import (
-	"fmt"
 	"slices"
 	"strings"
 
@@ -37,7 +36,7 @@ func followFirst(p *planning.Planner, kept ...*engine.Keeping) (list []string) {
 	for _, k := range kept {
 		if p.Facts.Live {
 			r := rowKeys(k.Keys)
-			list = append(list, followers(r, p.Table, k.Kept, r.Gone("old", k.Kept), r.Moved(k.Kept))...)
+			list = append(list, followers(r, p.Table, k.Kept, r.Gone("old", k.Kept), renamed(r, k.Kept))...)
 		} else {
 			list = append(list, followSQL(p.Table, k.Kept, k.Keys)...)
 		}
@@ -113,35 +112,71 @@ func comer(r planning.RowKeys, t *schema.Table, kept string) string {
 
 func followSQL(t *schema.Table, kept string, keys []string) []string {
 	r := rowKeys(keys)
-	return append(followers(r, t, kept, r.Gone("old", kept), r.Moved(kept)), comer(r, t, kept))
+	return append(followers(r, t, kept, r.Gone("old", kept), renamed(r, kept)), comer(r, t, kept))
 }
 
 // Note implements planning.Dialect. What is noted of rows that come stands in a table of its
 // own, so that no insert waits for what is kept.
 func (dialect) Note(p *planning.Planner, s *engine.Step, n planning.Noting) {
 	t, r := p.Table, rowKeys(n.Keys)
-	place := func(table string) string {
-		return "create table if not exists " + quote(table) + " (" + keptSQL("k", t, n.Keys) + ", " + keptKey(t, n.Keys) + ")"
+	place := func(table, more string) string {
+		return "create table if not exists " + quote(table) + " (" + keptSQL("k", t, n.Keys) + more + ", " +
+			keptKey(t, n.Keys) + ")"
 	}
-	gone, moved := r.Gone("old", n.Kept, n.Moved()),
-		r.Moved(n.Kept, n.Moved())+"insert ignore into "+quote(n.Moved())+" values ("+r.Of("new")+"); "
-	list := []string{place(n.Moved())}
+	list := []string{place(n.Moved(), ""), place(seen(n), "")}
+	gone, moved := r.Gone("old", n.Kept)+there(r, "old", n.Moved()), renamed(r, n.Kept)
 	var triggers []string
 	if n.Came {
-		gone, moved = gone+r.Gone("old", n.New()), moved+r.Moved(n.New())
-		list = append(list, place(n.New()))
+		list = append(list, place(n.New(), ", f bigint null"))
 		triggers = append(triggers, "create or replace trigger "+quote(n.New())+" after insert on "+quote(t.Name)+
-			" for each row insert ignore into "+quote(n.New())+" values ("+r.Of("new")+")")
+			" for each row insert into "+quote(n.New())+" values ("+r.Of("new")+", 1) on duplicate key update f = 1")
+		gone, moved = there(r, "old", n.Kept, n.Moved(), n.New()), taken(r, n.Kept)+taken(r, n.New())
 	}
+	moved += there(r, "old", n.Moved()) + entry(r, "new", n.Moved())
 	s.SQL = slices.Concat(s.SQL, list, []string{unseen(t, append(triggers, followers(r, t, n.Kept, gone, moved)...)...)})
 	s.Strong = []string{t.Name}
+}
+
+// To look in vain for a row locks the gap in which it would stand, under the isolation that
+// applications usually have: what others put there, a batch above all, would wait for the end of
+// their transactions, and each of the two for the other. Hence what may not be there is put there
+// first; where f is null nothing stands for it.
+
+// entry gives the statement that lets a table have the key of a row.
+func entry(r planning.RowKeys, row, table string) string {
+	return "insert into " + quote(table) + " (" + r.List() + ") values (" + r.Of(row) + ") on duplicate key update k1 = k1; "
+}
+
+// there gives the statements that take away what tables have of a row.
+func there(r planning.RowKeys, row string, tables ...string) (sql string) {
+	for _, t := range tables {
+		sql += entry(r, row, t) + r.Gone(row, t)
+	}
+	return sql
+}
+
+// renamed gives the statements that give what a table has of a row its new key. What it has of
+// another row that had this key before goes.
+func renamed(r planning.RowKeys, table string) string {
+	return there(r, "new", table) + r.Renewed(table) + "; "
+}
+
+// taken does so where a batch puts rows into the table meanwhile.
+func taken(r planning.RowKeys, table string) string {
+	return there(r, "new", table) + entry(r, "old", table) + r.Renewed(table) + " and f is not null; " +
+		strings.TrimSuffix(r.Gone("old", table), "; ") + " and f is null; "
 }
 
 // Noted implements planning.Dialect.
 func (dialect) Noted(t *schema.Table, n planning.Noting) []string {
 	return append(followSQL(t, n.Kept, n.Keys), "drop trigger if exists "+quote(n.New()),
-		"drop table if exists "+quote(n.Moved()), "drop table if exists "+quote(n.New()))
+		"drop table if exists "+quote(n.Moved()), "drop table if exists "+quote(seen(n)),
+		"drop table if exists "+quote(n.New()))
 }
+
+// seen names the table of those notes of moved rows that a step reads: were it to read them where
+// they are written, it would hold them while it waits for rows, and whoever has a row waits for its note.
+func seen(n planning.Noting) string { return n.Kept + "_seen" }
 
 // keysMoveUnseen refuses a backfill beside applications that reads what it writes, where keys
 // change with those of another table: no trigger sees that, so that a row would be done twice.
@@ -173,39 +208,41 @@ func (p *planner) keysMoveUnseen(c *schema.RowChange) {
 
 // Last implements planning.Dialect: most of it beside the applications, the rest while the
 // table is locked, unless it reads what could not be locked with it.
-func (d dialect) Last(p *planning.Planner, what string, n planning.Noting, left []string, _ string) {
+func (d dialect) Last(p *planning.Planner, what string, n planning.Noting, left func(planning.Noting) []string) {
+	keys := planning.KeptSQL("k", len(n.Keys))
+	beside := []string{"insert ignore into " + quote(seen(n)) + " select " + keys + " from " + quote(n.Moved())}
+	for _, sql := range left(n) {
+		beside = append(beside, strings.ReplaceAll(sql, quote(n.Moved()), quote(seen(n))))
+	}
 	for range 2 {
-		p.Add(engine.Backfill, 0, what, left...).WritersWait = engine.WaitBriefly
+		s := p.Add(engine.Backfill, 0, what, beside...)
+		s.WritersWait, s.GivesWay = engine.WaitBriefly, true
 	}
 	off := d.Noted(p.Table, n)
-	triggers, tables := off[:4], off[4:]
-	locks := []string{quote(p.Table.Name) + " write", quote(n.Kept) + " write", quote(n.Kept) + " as k write",
-		quote(n.Moved()) + " write"}
-	locks = append(locks, lockedNumbers(p.Table)...)
-	if n.Came {
-		locks = append(locks, quote(n.New())+" write", quote(n.New())+" as n write")
-	}
+	triggers, tables := []string{off[0], off[2], off[3], off[1]}, off[4:] // the one that names all goes last
+	// What a trigger of the table names is locked with it, and only once that is. Locks that are asked
+	// for by name come in the order of the names: whoever has written to the table and is about to write
+	// to it again would wait for ours, and we for theirs.
+	locks := append([]string{quote(p.Table.Name) + " write"}, lockedNumbers(p.Table)...)
 	script := []string{"lock tables " + strings.Join(locks, ", "), anew(p.Table.Name, p.Table.Comment)}
 	if p.Source == nil && !p.ReadsOthers {
-		script = append(script, left...)
+		n.Bare = true
+		for _, sql := range left(n) {
+			if strings.HasPrefix(sql, "insert into "+quote(n.Kept)+" ") {
+				sql += " on duplicate key update " + quote(n.Kept) + ".k1 = " + quote(n.Kept) + ".k1"
+			}
+			script = append(script, sql)
+		}
 	}
 	if n.Came { // a row that went unseen had its key before, and what is kept is of that one
-		script = append(script, "delete k from "+quote(n.Kept)+" as k, "+quote(n.New())+" as n where "+sameKeys(len(n.Keys)))
+		keys := planning.KeptSQL("k", len(n.Keys))
+		script = append(script, "delete from "+quote(n.Kept)+" where ("+keys+") in (select "+keys+" from "+quote(n.New())+")")
 	}
 	s := p.Add(engine.Sync, 0, "end the notes of "+p.Table.Name,
 		strings.Join(append(slices.Concat(script, triggers), anew(p.Table.Name, p.Table.Comment)), engine.Between))
 	s.Outside, s.Strong, s.Lock = &engine.Outside{}, []string{p.Table.Name}, lockTable
 	s = p.Add(engine.Sync, 0, "let go of the notes", tables...)
 	s.Outside, s.Strong, s.Lock, s.WritersWait = &engine.Outside{}, nil, "none", engine.WaitNo
-}
-
-// sameKeys gives the condition that k and n have the same k1….
-func sameKeys(n int) string {
-	list := make([]string, n)
-	for i := range list {
-		list[i] = fmt.Sprintf("k.k%d = n.k%d", i+1, i+1)
-	}
-	return strings.Join(list, " and ")
 }
 
 // Locked implements planning.Dialect.
@@ -230,7 +267,7 @@ func forget(kept string) []string {
 	return []string{
 		"drop trigger if exists " + quote(kept+goneSuffix), "drop trigger if exists " + quote(kept+movedSuffix),
 		"drop trigger if exists " + quote(kept+cameSuffix), "drop trigger if exists " + quote(n.New()),
-		"drop table if exists " + quote(n.Moved()), "drop table if exists " + quote(n.New()),
-		"drop table if exists " + quote(kept),
+		"drop table if exists " + quote(n.Moved()), "drop table if exists " + quote(seen(n)),
+		"drop table if exists " + quote(n.New()), "drop table if exists " + quote(kept),
 	}
 }

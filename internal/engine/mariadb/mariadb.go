@@ -291,15 +291,16 @@ func (d *database) Begin(ctx context.Context, o engine.TxOptions) (engine.Tx, er
 	if _, err := d.exec(ctx, words); err != nil {
 		return nil, err
 	}
-	return &tx{d: d, bounds: bounds{o.LockWait, o.MayWait}, limit: o.Limit}, nil
+	return &tx{d: d, bounds: bounds{o.LockWait, o.MayWait}, limit: o.Limit, givesWay: o.GivesWay}, nil
 }
 
 type tx struct {
-	d      *database
-	bounds bounds
-	limit  time.Duration // of one statement that writes rows
-	done   bool
-	half   string // a statement that met a table whose triggers are half read
+	d        *database
+	bounds   bounds
+	limit    time.Duration // of one statement that writes rows
+	givesWay bool
+	done     bool
+	half     string // a statement that met a table whose triggers are half read
 }
 
 // Exec implements engine.Tx. A statement that defines something commits what was done
@@ -314,12 +315,18 @@ func (t *tx) Exec(ctx context.Context, sql string, args ...any) (int64, error) {
 	}
 	began := time.Now()
 	limit := t.limit
+	var with []string
 	if engine.OfLedger(sql) {
 		limit = 0
+	} else if t.givesWay {
+		with = append(with, "innodb_lock_wait_timeout = 0")
 	}
 	if limit > 0 { // the time for which it may wait for a row counts, too
 		limit += rowWait
-		sql = "set statement max_statement_time = " + seconds(limit) + " for " + sql
+		with = append(with, "max_statement_time = "+seconds(limit))
+	}
+	if len(with) > 0 {
+		sql = "set statement " + strings.Join(with, ", ") + " for " + sql
 	}
 	n, err := t.d.exec(ctx, sql, args...)
 	if halfRead(err) {

@@ -350,21 +350,21 @@ func (p *planner) renameWith(actions []string, what string) *engine.Step {
 			own = append(own, tr)
 		}
 	}
-	more, anew := p.followersAnew(own)
+	anew := p.followersAnew(own)
 	if len(anew) == 0 {
 		return p.alterTable(engine.Catalog, 0, what, actions...)
 	}
-	locks := slices.Concat([]string{p.table() + " write"}, lockedNumbers(p.Table), more)
+	locks := append([]string{p.table() + " write"}, lockedNumbers(p.Table)...) // and what its triggers name
 	script := append([]string{"lock tables " + strings.Join(locks, ", "), p.alterSQL(actions...)}, anew...)
 	s := p.define(engine.Catalog, 0, what, "", strings.Join(script, engine.Between))
 	s.Why = "with the triggers that let kept values follow their rows, while the table is locked"
-	p.followAnew(more, anew)
+	p.followAnew(anew)
 	return s
 }
 
 // followAnew makes triggers that know columns by their new names, where a server that died after the
 // columns had got them has not.
-func (p *planner) followAnew(more, anew []string) {
+func (p *planner) followAnew(anew []string) {
 	if len(anew) == 0 {
 		return
 	}
@@ -379,12 +379,11 @@ func (p *planner) followAnew(more, anew []string) {
 		"select 1 from dual where not exists (select 1 from "+
 			"information_schema.triggers where event_object_schema = database() and event_object_table = "+
 			literal(p.Table.Name)+" and trigger_name like 'lastboard!_kept!_%' escape '!' and ("+strings.Join(old, " or ")+"))",
-		more, anew...)
+		anew...)
 }
 
-// followersAnew gives those of some triggers that name a renamed column, as they are to be then, and
-// the locks that they want beside the table's.
-func (p *planner) followersAnew(own []*schema.Trigger) (locks, anew []string) {
+// followersAnew gives those of some triggers that name a renamed column, as they are to be then.
+func (p *planner) followersAnew(own []*schema.Trigger) (anew []string) {
 	for _, tr := range own {
 		changed := tr.SQL
 		for from, to := range p.Renames {
@@ -392,16 +391,9 @@ func (p *planner) followersAnew(own []*schema.Trigger) (locks, anew []string) {
 				changed = strings.ReplaceAll(changed, row+quote(from), row+"\x00"+quote(to))
 			}
 		}
-		if changed == tr.SQL {
-			continue
-		}
-		anew = append(anew, strings.ReplaceAll(changed, "\x00", ""))
-		if _, rest, ok := strings.Cut(tr.SQL, "delete from "); ok {
-			kept, _, _ := strings.Cut(rest, " where ")
-			if lock := kept + " write"; !slices.Contains(locks, lock) {
-				locks = append(locks, lock)
-			}
+		if changed != tr.SQL {
+			anew = append(anew, strings.ReplaceAll(changed, "\x00", ""))
 		}
 	}
-	return locks, anew
+	return anew
 }

@@ -342,8 +342,6 @@ func (p *planner) followSwapped() {
 			continue
 		}
 		event := []string{"insert", "update"}[i]
-		s := p.define(engine.Sync, 0, "compute it for rows that are written meanwhile", "",
-			"create or replace trigger "+quote(triggers[i])+" before "+event+" on "+p.table()+" for each row "+unlessOurs(body))
-		s.Undo = []string{"drop trigger if exists " + quote(triggers[i])}
+		p.whenWritten(triggers[i], event, "compute it for rows that are written meanwhile", body)
 	}
 }

@@ -306,21 +306,26 @@ func (p *planner) fillBy(event string, body []string) {
 	if len(body) == 0 {
 		return
 	}
-	trigger := p.fillTrigger(event)
+	s := p.whenWritten(p.fillTrigger(event), event, "fill rows that "+
+		map[string]string{"insert": "come", "update": "change"}[event]+" meanwhile", body)
+	s.Why = "an application that does not know the column yet leaves it out"
+	p.fillers = append(p.fillers, event)
+}
+
+// whenWritten makes a trigger that sets values of a row before it is written.
+func (p *planner) whenWritten(trigger, event, what string, body []string) *engine.Step {
 	sql := "create or replace trigger " + quote(trigger) + " before " + event + " on " + p.table() + " for each row " +
 		unlessOurs(body)
 	reads := strings.Contains(sql, strings.TrimSuffix(quote(engine.Prefix+"kept_"), `"`))
 	if reads {
 		sql = unseen(p.Table, sql)
 	}
-	s := p.define(engine.Sync, 0, "fill rows that "+map[string]string{"insert": "come", "update": "change"}[event]+
-		" meanwhile", "", sql)
+	s := p.define(engine.Sync, 0, what, "", sql)
 	if reads {
 		s.Lock = lockTable
 	}
-	s.Why = "an application that does not know the column yet leaves it out"
 	s.Undo = []string{"drop trigger if exists " + quote(trigger)}
-	p.fillers = append(p.fillers, event)
+	return s
 }
 
 // endFill takes the triggers away again.

@@ -95,7 +95,7 @@ func (p *planner) mirror(m *schema.MirrorChange) {
 	if len(wanted) > 0 {
 		p.alterTable(engine.Catalog, 0, "let programs write "+x.Names+" alone", wanted...)
 	}
-	p.underLock("keep "+x.Names+" equal to "+x.Columns, "", nil, p.syncSQL(m.Pairs)...)
+	p.underLock("keep "+x.Names+" equal to "+x.Columns, "", p.syncSQL(m.Pairs)...)
 	p.FillMirrors(x)
 	s = p.define(engine.Scan, scanRate, "prove that each row has the same in "+x.Names, "",
 		p.MirrorsAgree(x))
@@ -111,8 +111,8 @@ func (p *planner) mirror(m *schema.MirrorChange) {
 func wants(c *schema.Column) bool { return c.NotNull && c.Default == nil }
 
 // underLock adds a step of statements that run while the table is locked.
-func (p *planner) underLock(what, done string, more []string, script ...string) {
-	locks := slices.Concat([]string{p.table() + " write"}, lockedNumbers(p.Table), more)
+func (p *planner) underLock(what, done string, script ...string) {
+	locks := append([]string{p.table() + " write"}, lockedNumbers(p.Table)...)
 	s := p.define(engine.Sync, 0, what, done,
 		strings.Join(append([]string{"lock tables " + strings.Join(locks, ", ")}, script...), engine.Between))
 	s.Lock = lockTable
@@ -221,7 +221,7 @@ func (p *planner) unmirror(m *schema.MirrorChange) {
 			p.Renames[pair.Column], old = pair.Name, append(old, pair.Column)
 		}
 	}
-	locks, followers := p.followersAnew(slices.DeleteFunc(slices.Clone(p.Table.Own), func(tr *schema.Trigger) bool {
+	followers := p.followersAnew(slices.DeleteFunc(slices.Clone(p.Table.Own), func(tr *schema.Trigger) bool {
 		return slices.Contains(triggers, tr.Name)
 	}))
 	var script []string
@@ -238,8 +238,8 @@ func (p *planner) unmirror(m *schema.MirrorChange) {
 	if m.Renames {
 		what, done = "give "+x.Columns+" the name "+x.Names, p.goneQuery(old, "")
 	}
-	p.underLock(what, done, locks, script...)
+	p.underLock(what, done, script...)
 	// A server that died between two of them left triggers that name what is not there any more.
 	p.define(engine.Sync, 0, "let go of the triggers", "", off...)
-	p.followAnew(locks, followers)
+	p.followAnew(followers)
 }

@@ -17,6 +17,7 @@ type Noting struct {
 	Kept string   // the table of kept values, beside which the notes stand
 	Keys []string // of the walked table
 	Came bool     // rows that come are noted, too: they are not done
+	Bare bool     // statements name its tables as they are called, each once
 }
 
 // Moved names the table of the keys of rows that got another one, which may be behind what
@@ -64,24 +65,28 @@ func (p *Planner) NoteKept(columns []*schema.Column, called func(*schema.Column)
 	return func() {
 		for _, t := range tables {
 			n := Noting{Kept: t, Keys: kept[t].Keys}
-			var statements []string
-			for _, c := range columns {
-				if f, ok := p.FillOf(c); ok && f.Kept != nil && f.Kept.Table == t {
-					name := called(c)
-					statements = append(statements, p.fromKept(n, []string{name}, []string{"k." + f.Kept.Column},
-						p.Name(p.Table.Name)+"."+p.Column(name)+" is null"))
-					if f.Expr != nil && !sqltext.HasSubquery(f.Expr) { // of which nothing is kept
-						statements = append(statements, "update "+p.Name(p.Table.Name)+" set "+p.Column(name)+" = "+
-							p.As(p.Render(f.Expr, Computed), c)+" where "+p.Among(n)+" and "+p.Column(name)+
-							" is null and not exists (select 1"+
-							p.KeptFor(c, f.Kept)+")")
+			p.last("put back what was kept of rows whose key changed meanwhile", n, func(n Noting) (statements []string) {
+				for _, c := range columns {
+					if f, ok := p.FillOf(c); ok && f.Kept != nil && f.Kept.Table == t {
+						statements = append(statements, p.keptAdded(n, c, called(c), f)...)
 					}
 				}
-			}
-			p.last("put back what was kept of rows whose key changed meanwhile", n,
-				append(statements, "delete from "+p.Name(n.Moved())))
+				return statements
+			})
 		}
 	}
+}
+
+// keptAdded gives the statements that put what is kept of noted rows into an added column.
+func (p *Planner) keptAdded(n Noting, c *schema.Column, name string, f schema.Fill) []string {
+	_, k := p.kept(n)
+	list := []string{p.fromKept(n, []string{name}, []string{k + "." + f.Kept.Column},
+		p.Name(p.Table.Name)+"."+p.Column(name)+" is null")}
+	if f.Expr == nil || sqltext.HasSubquery(f.Expr) {
+		return list
+	}
+	return append(list, "update "+p.Name(p.Table.Name)+" set "+p.Column(name)+" = "+p.As(p.Render(f.Expr, Computed), c)+
+		" where "+p.Among(n)+" and "+p.Column(name)+" is null and not exists (select 1"+p.keptFor(n, c, f.Kept)+")")
 }
 
 // Added lists the columns that were not there.
@@ -91,23 +96,36 @@ func (p *Planner) Added() []*schema.Column {
 
 // undone gives the condition that a row is neither done nor came meanwhile.
 func (p *Planner) undone(n Noting) string {
+	if n.Bare { // the statement itself leaves alone what is kept already
+		return " and (select 1 from " + p.Name(n.New()) + " where " + p.rowMatch(p.Name(n.New()), p.Table, n.Keys) + ") is null"
+	}
 	return " and (select 1" + p.keptRow(n) + ") is null and (select 1 from " + p.Name(n.New()) + " n where " +
 		p.rowMatch("n", p.Table, n.Keys) + ") is null"
 }
 
+// kept gives the table of kept values as a statement reads it, and as it calls it.
+func (p *Planner) kept(n Noting) (from, called string) {
+	name := p.Name(n.Kept)
+	if n.Bare {
+		return name, name
+	}
+	return name + " k", "k"
+}
+
 // fromKept gives the statement that gives noted rows values of what is kept of them.
 func (p *Planner) fromKept(n Noting, columns, values []string, condition string) string {
-	return p.UpdateFrom(p.Name(p.Table.Name), p.Name(n.Kept)+" k", columns, values,
-		" where "+p.Among(n)+" and "+p.KeptMatch(p.Table, n.Keys)+" and "+condition)
+	from, k := p.kept(n)
+	return p.UpdateFrom(p.Name(p.Table.Name), from, columns, values,
+		" where "+p.Among(n)+" and "+p.rowMatch(k, p.Table, n.Keys)+" and "+condition)
 }
 
 // last does what is left for noted rows.
-func (p *Planner) last(what string, n Noting, statements []string) {
+func (p *Planner) last(what string, n Noting, left func(Noting) []string) {
 	standing := p.Table
 	if p.Standing != nil {
 		standing = p.Standing
 	}
-	p.Dialect.Last(p, what, n, p.Quietly(standing, statements[:len(statements)-1]), statements[len(statements)-1])
+	p.Dialect.Last(p, what, n, func(n Noting) []string { return p.Quietly(standing, left(n)) })
 }
 
 // RowKeys are the columns of a table by which its rows are found, for the triggers that let
@@ -165,16 +183,21 @@ func (r RowKeys) Came(table, rows string) string {
 // Moved gives the statements that give what tables have of a row its new key. What they had
 // of another row that had this key before goes.
 func (r RowKeys) Moved(tables ...string) string {
+	sql := ""
+	for _, t := range tables {
+		sql += r.Gone("new", t) + r.Renewed(t) + "; "
+	}
+	return sql
+}
+
+// Renewed gives the statement that gives what a table has of a row its new key.
+func (r RowKeys) Renewed(table string) string {
 	sets := make([]string, len(r.Names))
 	for i, k := range r.Names {
 		sets[i] = fmt.Sprintf("k%d = new.%s", i+1, r.Column(k))
 	}
-	sql := ""
-	for _, t := range tables {
-		_, old, _ := strings.Cut(strings.TrimSuffix(r.Gone("old", t), "; "), " where ")
-		sql += r.Gone("new", t) + "update " + r.Name(t) + " set " + strings.Join(sets, ", ") + " where " + old + "; "
-	}
-	return sql
+	_, old, _ := strings.Cut(strings.TrimSuffix(r.Gone("old", table), "; "), " where ")
+	return "update " + r.Name(table) + " set " + strings.Join(sets, ", ") + " where " + old
 }
 
 // Changed gives the condition that a row gets another key; differs writes that two values

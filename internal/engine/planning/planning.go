@@ -90,8 +90,8 @@ type Dialect interface {
 	Note(p *Planner, s *engine.Step, n Noting)
 	Noted(t *schema.Table, n Noting) []string
 	// Last adds the steps that do what is left for noted rows, in the end while nobody
-	// writes to the table, and end the noting; after takes the notes of rows that are done.
-	Last(p *Planner, what string, n Noting, statements []string, after string)
+	// writes to the table, and end the noting.
+	Last(p *Planner, what string, n Noting, left func(Noting) []string)
 	// Follow lets what a step keeps follow the rows.
 	Follow(p *Planner, s *engine.Step, searchable bool)
 	// Forget gives the statements that take away a table of kept values.

@@ -153,7 +153,8 @@ func (p *Planner) Backfill(c *schema.RowChange) []*engine.Step {
 	}
 	s.Preview = p.Preview(preview, condition)
 	if p.Beside() {
-		p.last("fill "+strings.Join(f.columns, ", ")+" of rows whose key changed meanwhile", n, f.moved(p, n))
+		p.last("fill "+strings.Join(f.columns, ", ")+" of rows whose key changed meanwhile", n,
+			func(n Noting) []string { return f.moved(p, n) })
 		if c.Discard {
 			p.Add(engine.Catalog, 0, "let go of the notes", p.Forget(n.Kept)...)
 		}
@@ -232,7 +233,8 @@ func (f *filling) keeping(p *Planner, n Noting) []string {
 
 // keptRow gives the part of a query that finds what is kept of a row.
 func (p *Planner) keptRow(n Noting) string {
-	return " from " + p.Name(n.Kept) + " k where " + p.KeptMatch(p.Table, n.Keys)
+	from, k := p.kept(n)
+	return " from " + from + " where " + p.rowMatch(k, p.Table, n.Keys)
 }
 
 // keep gives the statement that keeps what rows have and get; turn counts those, "" where
@@ -271,12 +273,13 @@ func (f *filling) write(p *Planner, n Noting, where, mark, value string) string 
 func (f *filling) moved(p *Planner, n Noting) []string {
 	where, keys := strings.Replace(f.where, engine.Range, p.Among(n), 1), KeptSQL("k", len(n.Keys))
 	values := make([]string, len(f.columns))
+	_, k := p.kept(n)
 	for i := range values {
-		values[i] = fmt.Sprintf("k.w%d", i+1)
+		values[i] = fmt.Sprintf("%s.w%d", k, i+1)
 	}
-	return []string{f.keep(p, n, where+p.undone(n), "1"), p.fromKept(n, f.columns, values, "k.f = 1"),
+	return []string{f.keep(p, n, where+p.undone(n), "1"), p.fromKept(n, f.columns, values, k+".f = 1"),
 		"update " + p.Name(n.Kept) + " set f = 2 where (" + keys + ") in (select " + keys + " from " + p.Name(n.Moved()) +
-			") and f = 1", "delete from " + p.Name(n.Moved())}
+			") and f = 1"}
 }
 
 // UpdateFrom writes an update of joined rows as SQLite and PostgreSQL have it.
@@ -334,16 +337,20 @@ func (p *Planner) putBack(k *schema.Kept, what string, columns []string) {
 	if beside {
 		p.Dialect.Note(p, p.Add(engine.Sync, 0, "note rows of "+t.Name+" whose key changes"), n)
 	}
-	var statements, left []string
+	var statements []string
 	for i, column := range columns {
-		sql := p.PutBackSQL(t, column, k, i+1)
-		still := p.Same(fmt.Sprintf("k.w%d", i+1), p.Name(t.Name)+"."+p.Column(column))
-		statements, left = append(statements, sql), append(left,
-			p.fromKept(n, []string{column}, []string{fmt.Sprintf("k.o%d", i+1)}, still))
+		statements = append(statements, p.PutBackSQL(t, column, k, i+1))
 	}
 	p.Update(what, statements...)
 	if beside {
-		p.last(what+" to rows whose key changed meanwhile", n, append(left, "delete from "+p.Name(n.Moved())))
+		p.last(what+" to rows whose key changed meanwhile", n, func(n Noting) (list []string) {
+			_, k := p.kept(n)
+			for i, column := range columns {
+				list = append(list, p.fromKept(n, []string{column}, []string{fmt.Sprintf("%s.o%d", k, i+1)},
+					p.Same(fmt.Sprintf("%s.w%d", k, i+1), p.Name(t.Name)+"."+p.Column(column))))
+			}
+			return list
+		})
 	}
 }
 

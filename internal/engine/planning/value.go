@@ -33,9 +33,14 @@ func (p *Planner) Value(c *schema.Column, m Mode) (sql string, ok bool) {
 
 // KeptFor gives the part of a query that finds the kept row for a row's column.
 func (p *Planner) KeptFor(c *schema.Column, k *schema.Kept) string {
-	from := " from " + p.Name(k.Table) + " k where " + p.KeptMatch(p.Table, k.Keys)
+	return p.keptFor(Noting{Kept: k.Table, Keys: k.Keys}, c, k)
+}
+
+func (p *Planner) keptFor(n Noting, c *schema.Column, k *schema.Kept) string {
+	from := p.keptRow(n)
 	if k.Wrote != "" {
-		from += " and " + p.Same("k."+k.Wrote, p.Name(p.Table.Name)+"."+p.Column(p.From(c).Name))
+		_, called := p.kept(n)
+		from += " and " + p.Same(called+"."+k.Wrote, p.Name(p.Table.Name)+"."+p.Column(p.From(c).Name))
 	}
 	return from
 }

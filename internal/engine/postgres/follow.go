@@ -199,12 +199,13 @@ func (dialect) Noted(t *schema.Table, n planning.Noting) []string {
 
 // Last implements planning.Dialect: most of it beside the applications, the rest while the
 // table is locked.
-func (d dialect) Last(p *planning.Planner, what string, n planning.Noting, statements []string, after string) {
+func (d dialect) Last(p *planning.Planner, what string, n planning.Noting, left func(planning.Noting) []string) {
+	statements := left(n)
 	first := p.Add(engine.Backfill, 0, what, statements...)
 	first.WritersWait, first.Alone = engine.WaitBriefly, true
 	s := p.Add(engine.Sync, 0, "end the notes of "+p.Table.Name,
-		slices.Concat([]string{"lock table " + name(p.Table.Name) + " in access exclusive mode"}, statements, []string{after},
-			d.Noted(p.Table, n))...)
+		slices.Concat([]string{"lock table " + name(p.Table.Name) + " in access exclusive mode"}, statements,
+			[]string{"delete from " + name(n.Moved())}, d.Noted(p.Table, n))...)
 	s.Lock, s.Strong, s.Alone = lockExclusive, []string{p.Table.Name}, true // which it takes to drop a trigger
 }
 

@@ -93,8 +93,8 @@ func (dialect) Noted(t *schema.Table, n planning.Noting) []string {
 }
 
 // Last implements planning.Dialect: each transaction is alone with the file.
-func (d dialect) Last(p *planning.Planner, what string, n planning.Noting, statements []string, _ string) {
-	p.Add(engine.Sync, 0, what, append(statements, d.Noted(p.Table, n)...)...)
+func (d dialect) Last(p *planning.Planner, what string, n planning.Noting, left func(planning.Noting) []string) {
+	p.Add(engine.Sync, 0, what, append(left(n), d.Noted(p.Table, n)...)...)
 }
 
 // Locked implements planning.Dialect.
