@@ -165,6 +165,9 @@ type Batch struct {
 	// Ahead gives the keys of the first ? rows in Range, in their order; "" where they can
 	// only be asked for one at a time.
 	Ahead string `json:"ahead,omitempty"`
+	// Hold locks the rows in Range, in place of the statements that would while they hold others; ""
+	// where those hold none.
+	Hold string `json:"hold,omitempty"`
 	// Apart asks that the columns of a key are compared one by one.
 	Apart bool `json:"apart,omitempty"`
 	// Middle gives a key in the middle, where two workers can share the keys; "" where

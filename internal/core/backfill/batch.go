@@ -94,6 +94,11 @@ func (b *batch) stretch(ctx context.Context, tx engine.Tx, from Checkpoint) (Che
 	}
 	var changed int64
 	began := time.Now()
+	if b.Hold != "" && b.most == 1 {
+		if _, err := tx.Query(ctx, strings.ReplaceAll(b.Hold, engine.Range, condition), args...); err != nil {
+			return from, err
+		}
+	}
 	var tally engine.Tally
 	turn := strconv.FormatInt(began.UnixNano(), 10)
 	for _, sql := range b.Do {

@@ -201,7 +201,7 @@ func (f *filling) worker(ctx context.Context, db engine.Database, part int, shar
 			o := engine.TxOptions{Lazy: f.Pace.Rest == 0, Limit: f.Pace.Limit}
 			switch {
 			case f.Live && alone:
-				o.LockWait = aloneWait
+				o.LockWait, o.GivesWay = aloneWait, f.step.Batch.Hold != ""
 			case f.Live:
 				o.LockWait, o.GivesWay = f.LockWait, true
 			}

@@ -36,7 +36,7 @@ func followFirst(p *planning.Planner, kept ...*engine.Keeping) (list []string) {
 	for _, k := range kept {
 		if p.Facts.Live {
 			r := rowKeys(k.Keys)
-			list = append(list, followers(r, p.Table, k.Kept, r.Gone("old", k.Kept), renamed(r, k.Kept))...)
+			list = append(list, followers(r, p.Table, k.Kept, there(r, "old", k.Kept), renamed(r, k.Kept))...)
 		} else {
 			list = append(list, followSQL(p.Table, k.Kept, k.Keys)...)
 		}
@@ -60,7 +60,8 @@ func unseen(t *schema.Table, triggers ...string) string {
 		triggers, []string{anew(t.Name, t.Comment)}), engine.Between)
 }
 
-// comers adds the triggers for rows that come to what is kept without one so far.
+// comers adds the triggers for rows that come to what is kept without one so far. From then on
+// nobody puts anything there.
 func (p *planner) comers() {
 	made := p.madeFollowers()
 	t := p.Table
@@ -82,7 +83,7 @@ func (p *planner) comers() {
 			}
 			made = append(made, came)
 			s := p.define(engine.Sync, 0, "let what is kept go when other rows come with its keys", "",
-				unseen(t, comer(rowKeys(keys), t, k.Kept)))
+				unseen(t, followSQL(t, k.Kept, keys)...))
 			s.Table, s.Strong, s.Lock, s.WritersWait = t.Name, []string{t.Name}, lockTable, engine.WaitBriefly
 		}
 	}

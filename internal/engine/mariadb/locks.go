@@ -166,6 +166,10 @@ func (d *database) Claim() (release func(), ok bool, err error) {
 	return func() {
 		close(stop)
 		alive.Wait()
+		ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
+		defer cancel()
+		// a session that is closed ends a little later
+		s.query(ctx, "select release_lock("+planning.Literal(d.claimName())+")")
 		s.close()
 		d.claim = nil
 	}, true, nil

@@ -35,6 +35,9 @@ func (p *planner) settleBatch(s *engine.Step) {
 		s.Batch.Middle = ""
 	}
 	s.Batch.Apart = true
+	if s.Batch.Middle != "" {
+		s.Batch.Hold = "select 1 from " + rows + " where " + engine.Range + " for update"
+	}
 }
 
 // parted splits a step where what it does changes between defining and writing.

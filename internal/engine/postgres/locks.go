@@ -177,6 +177,7 @@ func (d *database) Claim() (release func(), ok bool, err error) {
 	return func() {
 		ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
 		defer cancel()
+		query(ctx, conn, "select pg_advisory_unlock("+claimKey+")", nil) // a session that is closed ends a little later
 		conn.Close(ctx)
 		d.claim = nil
 	}, true, nil
