@@ -80,3 +80,51 @@ func TestSchemasThatOthersMade(t *testing.T) {
 		start = o.snapshot()
 	}
 }
+
+// modes are tables and triggers as programs make them on MariaDB, each in a mode of its own.
+var modes = []string{
+	"create table berth (id int unsigned not null primary key, name varchar(40) default '' comment 'as painted', deep int, " +
+		"wide int, kind enum('deep', 'shallow'), key (name(10))) engine=InnoDB default charset=utf8mb4 " +
+		"collate=utf8mb4_unicode_ci comment='where ships lie'",
+	"set session sql_mode = ''",
+	`create trigger sorts before insert on berth for each row begin if new.deep > 9 || new.wide > 9 then set new.name = concat("big ", new.name); end if; end`,
+	"set session sql_mode = 'PIPES_AS_CONCAT'",
+	`create trigger marks before update on berth for each row set new.name = new.name || "!"`,
+	"set session sql_mode = default",
+	"create view large as select id, name from berth where deep > 9",
+}
+
+// TestAdoptedTriggersKeepTheirMode is that a database made by the migration that adopt wrote is the
+// same: comments stand, and triggers mean what they meant.
+func TestAdoptedTriggersKeepTheirMode(t *testing.T) {
+	o := newOfficeOn(t, mariadb)
+	db := o.open()
+	defer db.Close()
+	db.SetMaxOpenConns(1)
+	for _, sql := range modes {
+		if _, err := db.Exec(sql); err != nil {
+			t.Fatalf("%s: %v", sql, err)
+		}
+	}
+	o.must("adopt", "--yes")
+	o.wants(o.code(0, "tidy", "--check"))
+	o.wants(o.code(0, "draft", "Nothing", "--wanted", "migrations/0001-adopted.sql"), "as migrations/0001-adopted.sql wants")
+	fresh := newOfficeOn(t, mariadb)
+	fresh.migration("0001-adopted", o.read("migrations/0001-adopted.sql"))
+	if r := fresh.code(0, "check"); strings.Contains(r.stdout+r.stderr, "native-not-tried") {
+		t.Errorf("the triggers were not tried: %s", r)
+	}
+	fresh.must("advance", "--yes")
+	if a, b := o.serverSnapshot(), strings.ReplaceAll(fresh.serverSnapshot(), fresh.name(), o.name()); a != b {
+		t.Errorf("made again it differs: %s", firstDifference(a, b))
+	}
+	for _, x := range []*office{o, fresh} {
+		x.exec("insert into berth values (1, 'a', 10, 1, 'deep'), (2, 'b', 1, 1, null)", "update berth set deep = 11 where id = 2")
+		x.same("select name from berth order by id", "big a\nb!")
+		x.same("select concat(trigger_name, ' ', sql_mode) from information_schema.triggers where trigger_schema = "+
+			"database() order by 1", "marks PIPES_AS_CONCAT\nsorts ")
+		x.same("select table_comment from information_schema.tables where table_schema = database() and table_name = 'berth'",
+			"where ships lie")
+		x.wants(x.code(0, "audit"), "matches:")
+	}
+}

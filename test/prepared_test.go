@@ -2,6 +2,7 @@ package test
 
 import (
 	"database/sql"
+	"errors"
 	"fmt"
 	"math/rand/v2"
 	"strings"
@@ -9,11 +10,14 @@ import (
 	"sync/atomic"
 	"testing"
 	"time"
+
+	"github.com/go-sql-driver/mysql"
 )
 
 // TestPreparedStatementsGoOn is that no statement of an application fails since a run makes
 // triggers that write to other tables, or takes them away, whether the statement was prepared
-// long before or just then.
+// long before or just then. Two that change keys at the same moment may be told of a deadlock on
+// MariaDB, while what is kept of the rows is read.
 func TestPreparedStatementsGoOn(t *testing.T) {
 	const rows = 2000
 	changes := []string{
@@ -53,11 +57,19 @@ func TestPreparedStatementsGoOn(t *testing.T) {
 			stop := o.meanwhile(6, func(fresh *sql.DB, r *rand.Rand) error {
 				id := next.Add(1)
 				for i, text := range statements {
-					if _, err := fresh.Exec(numbered(o, text), id); err != nil {
-						return err
+					ways := []func() (sql.Result, error){
+						func() (sql.Result, error) { return fresh.Exec(numbered(o, text), id) },
+						func() (sql.Result, error) { return kept[i].Exec(5000000 + id) },
 					}
-					if _, err := kept[i].Exec(5000000 + id); err != nil {
-						return err
+					for _, way := range ways {
+						_, err := way()
+						var e *mysql.MySQLError
+						if errors.As(err, &e) && e.Number == 1213 && i == 1 {
+							_, err = way()
+						}
+						if err != nil {
+							return err
+						}
 					}
 					if i == 1 {
 						id += 1000000

@@ -53,6 +53,8 @@ type Planner interface {
 	Forget(k *Keeping) []string
 	// DropTrigger gives the statement that drops a trigger of a table.
 	DropTrigger(table, trigger string) string
+	// TriggerSQL gives the statements that make a user's trigger as it is, for a native statement.
+	TriggerSQL(tr *schema.Trigger) string
 	// Preamble is what a session of a person needs before the engine's statements as they are
 	// shown; "" for nothing.
 	Preamble() string

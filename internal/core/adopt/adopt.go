@@ -36,9 +36,12 @@ func Migration(s *schema.Schema, e engine.Engine, database string) (text string,
 			write(nativeTable(t, e))
 			played.Tables = append(played.Tables, t)
 		}
+		if t.Comment != "" && t.Options["definition"] == "" {
+			write(&sqltext.CommentOn{Table: sqltext.Name{Name: t.Name}, Text: &t.Comment})
+		}
 		for _, tr := range t.Triggers {
 			native = append(native, "trigger "+tr.Name)
-			write(&sqltext.Native{Engines: []string{e.About().Name}, SQL: tr.SQL, Back: "drop trigger " + quote(tr.Name)})
+			write(&sqltext.Native{Engines: []string{e.About().Name}, SQL: e.TriggerSQL(tr), NoWayBack: true})
 		}
 	}
 	for _, v := range s.Views {
@@ -48,9 +51,9 @@ func Migration(s *schema.Schema, e engine.Engine, database string) (text string,
 			continue
 		}
 		native = append(native, "view "+v.Name)
-		write(&sqltext.Native{Engines: []string{e.About().Name}, SQL: v.SQL, Back: "drop view " + quote(v.Name)})
+		write(&sqltext.Native{Engines: []string{e.About().Name}, SQL: v.SQL, NoWayBack: true})
 	}
-	return b.String(), native
+	return strings.TrimSuffix(b.String(), "\n"), native
 }
 
 func quote(name string) string { return `"` + strings.ReplaceAll(name, `"`, `""`) + `"` }
@@ -63,7 +66,7 @@ func nativeTable(t *schema.Table, e engine.Engine) *sqltext.Native {
 		sql = strings.Join(e.CreateSQL(&bare), ";\n")
 	}
 	return &sqltext.Native{Engines: []string{e.About().Name}, SQL: sql, Touching: []sqltext.Name{{Name: t.Name}},
-		Back: "drop table " + quote(t.Name)}
+		NoWayBack: true}
 }
 
 // portable gives the statements that make a table, if playing them gives it.

@@ -168,7 +168,7 @@ var rules = []Rule{
 		"Put the file right; the line is named."},
 	{"file-rows-unmatched", "Rows of a CSV file belong to no row of the table.", "Look whether they are meant."},
 	{"statement-unwanted", "A file of wanted tables says something else than what the tables are.",
-		"Describe them with create and comment statements."},
+		"Describe them with create, comment and native statements."},
 	{"not-as-planned", "The steps would not lead to what the migration says: a gap in Lastboard.",
 		"Report it with the migration."},
 	{"failed", "The statement could not be planned.", "The message says why."},

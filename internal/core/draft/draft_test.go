@@ -126,3 +126,29 @@ func TestWhatIsNotWanted(t *testing.T) {
 		}
 	}
 }
+
+// TestWhatIsMadeNatively is that a file whose native statements make what is there asks for nothing,
+// and that those which make what is not there are what is to be done.
+func TestWhatIsMadeNatively(t *testing.T) {
+	now := play(t, &schema.Schema{}, present)
+	now.Table("vessel").Triggers = []*schema.Trigger{{Name: "seen", SQL: "create trigger seen"}}
+	there := "native sqlite $$create table berth (id integer primary key, code text, depth_cm any) strict$$ touching berth no " +
+		"way back;\n" + present[strings.Index(present, "create table vessel"):strings.Index(present, "create view")] +
+		"native sqlite $$create view moored as select name from vessel where berth_id is not null$$ no way back;\n" +
+		"native sqlite $$create trigger \"seen\" after insert on vessel begin select 1; end$$ no way back;\n"
+	for _, c := range []struct{ more, says string }{
+		{"", ""},
+		{"native sqlite $$create table log (t text) strict$$ touching log no way back;\n", "create table log (t text) strict"},
+		{"native sqlite $$create view other as select 1$$ no way back;\n", "create view other"},
+		{"native sqlite $$create trigger if not exists late after insert on vessel begin select 1; end$$ no way back;\n",
+			"trigger if not exists late"},
+	} {
+		text, err := draft.Wanted(now, "wanted.sql", there+c.more, sqlite.Engine{})
+		if err != nil {
+			t.Fatal(err)
+		}
+		if c.says == "" && text != "" || !strings.Contains(text, c.says) {
+			t.Errorf("%q: it says\n%s", c.says, text)
+		}
+	}
+}

@@ -27,6 +27,7 @@ var ways = []string{
 
 // defines reports whether a statement defines something, and so commits by itself.
 func defines(sql string) bool {
+	_, sql = modeOf(sql)
 	word, rest, _ := strings.Cut(sql, " ")
 	switch strings.ToLower(word) {
 	case "alter", "create", "drop", "rename", "truncate", "lock", "grant", "revoke", "analyze", "optimize":
@@ -51,6 +52,9 @@ type bounds struct {
 
 // define runs a statement that defines something.
 func (d *database) define(ctx context.Context, sql string, b bounds) (int64, error) {
+	if head, rest := modeOf(sql); head != "" {
+		return d.inMode(ctx, head, func() (int64, error) { return d.define(ctx, rest, b) })
+	}
 	if strings.Contains(sql, engine.Between) {
 		return 0, d.script(ctx, sql, b)
 	}
@@ -67,6 +71,19 @@ func (d *database) define(ctx context.Context, sql string, b bounds) (int64, err
 		err = costlier(sql, b, err, run)
 	}
 	return 0, err
+}
+
+// inMode runs something in another mode. Were that to stay, nothing else of Lastboard's would mean what
+// it says: a session that does not take its own again is closed.
+func (d *database) inMode(ctx context.Context, head string, do func() (int64, error)) (int64, error) {
+	if _, err := d.exec(ctx, head); err != nil {
+		return 0, err
+	}
+	n, err := do()
+	if _, back := d.exec(context.WithoutCancel(ctx), (Engine{}).Preamble()); back != nil {
+		return 0, errors.Join(err, back, d.session.close())
+	}
+	return n, err
 }
 
 // costlier runs an alter whose algorithm the real table refuses, though an empty copy of

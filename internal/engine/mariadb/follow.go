@@ -254,6 +254,11 @@ func (Engine) DropTrigger(_, trigger string) string {
 	return "drop trigger " + quote(trigger)
 }
 
+// TriggerSQL implements engine.Planner: the server reads a trigger in the mode in which it was made.
+func (Engine) TriggerSQL(tr *schema.Trigger) string {
+	return modeHead + literal(tr.Mode) + ";\n" + tr.SQL
+}
+
 // Preamble implements engine.Planner.
 func (Engine) Preamble() string { return "set session sql_mode = " + literal(mode) }
 

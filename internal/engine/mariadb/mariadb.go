@@ -310,6 +310,9 @@ func (t *tx) Exec(ctx context.Context, sql string, args ...any) (int64, error) {
 	if len(args) == 0 && defines(sql) {
 		return t.d.define(ctx, sql, t.bounds)
 	}
+	if head, rest := modeOf(sql); head != "" {
+		return t.d.inMode(ctx, head, func() (int64, error) { return t.Exec(ctx, rest, args...) })
+	}
 	if insert, kept, ok := strings.Cut(sql, engine.Noted); ok {
 		return t.note(ctx, insert, kept)
 	}

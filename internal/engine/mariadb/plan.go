@@ -325,7 +325,7 @@ func (p *planner) view(c *schema.ViewChange) {
 
 // native runs SQL as it is written.
 func (p *planner) native(n *schema.NativeChange) {
-	s := p.Add(engine.Catalog, 0, "run the statement as written", splitStatements(n.SQL)...)
+	s := p.Add(engine.Catalog, 0, "run the statement as written", inTheirMode(splitStatements(n.SQL))...)
 	s.Lock, s.Native = "as the statement takes", true
 	if len(s.SQL) > 0 && defines(s.SQL[0]) {
 		s.Outside = &engine.Outside{}
@@ -335,6 +335,41 @@ func (p *planner) native(n *schema.NativeChange) {
 			}
 		}
 	}
+}
+
+// modeHead begins the statement that sets the mode in which those behind it are read, in a native
+// statement.
+const modeHead = "set session sql_mode = "
+
+// inTheirMode puts what sets the mode before each statement that it holds for.
+func inTheirMode(statements []string) (list []string) {
+	head := ""
+	for _, sql := range statements {
+		switch {
+		case setsMode(sql):
+			head = modeHead + sql[len(modeHead):] + engine.Between // in lower case
+		default:
+			list = append(list, head+sql)
+		}
+	}
+	return list
+}
+
+// modeOf parts a statement from what sets the mode for it; head is "" where nothing does.
+func modeOf(sql string) (head, rest string) {
+	if head, rest, ok := strings.Cut(sql, engine.Between); ok && strings.HasPrefix(head, modeHead) {
+		return head, rest
+	}
+	return "", sql
+}
+
+// setsMode reports whether a statement is one that sets the mode, with a text in single quotes.
+func setsMode(sql string) bool {
+	if len(sql) <= len(modeHead) || !strings.EqualFold(sql[:len(modeHead)], modeHead) {
+		return false
+	}
+	tokens, _ := sqltext.Scan(sql[len(modeHead):], sqltext.Engine)
+	return len(tokens) == 2 && tokens[0].Kind == sqltext.String && tokens[1].Kind == sqltext.EOF
 }
 
 // splitStatements splits SQL at the semicolons between its statements: one inside a

@@ -198,7 +198,14 @@ func (t *trial) natives() planning.Native {
 // step tries one step, and gives it what the server shows of it: the algorithm and the
 // lock of each alter.
 func (t *trial) step(ctx context.Context, s *engine.Step) error {
-	if t.natives().UntriedStep(s) {
+	bare := *s
+	bare.SQL = nil
+	for _, sql := range s.SQL {
+		_, sql = modeOf(sql)
+		bare.SQL = append(bare.SQL, sql)
+	}
+	if t.natives().UntriedStep(&bare) {
+		s.Untried = bare.Untried
 		return nil
 	}
 	statements := s.SQL
@@ -232,6 +239,14 @@ func (t *trial) step(ctx context.Context, s *engine.Step) error {
 
 // statement tries one statement, and gives the algorithm and the lock of each alter in it.
 func (t *trial) statement(ctx context.Context, sql string) (found []string, err error) {
+	if head, rest := modeOf(sql); head != "" {
+		if _, err := t.s.exec(ctx, head); err != nil {
+			return nil, err
+		}
+		found, err = t.statement(ctx, rest)
+		_, back := t.s.exec(ctx, (Engine{}).Preamble())
+		return found, errors.Join(err, back)
+	}
 	if strings.Contains(sql, engine.Between) {
 		for _, part := range strings.Split(sql, engine.Between)[1:] {
 			more, err := t.statement(ctx, part)

@@ -222,6 +222,9 @@ func (Engine) DropTrigger(table, trigger string) string {
 	return "drop trigger " + quote(trigger) + " on " + name(table)
 }
 
+// TriggerSQL implements engine.Planner.
+func (Engine) TriggerSQL(tr *schema.Trigger) string { return tr.SQL }
+
 // Preamble implements engine.Planner.
 func (Engine) Preamble() string { return "" }
 

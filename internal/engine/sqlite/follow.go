@@ -150,6 +150,9 @@ func (Engine) DropTrigger(_, trigger string) string {
 	return "drop trigger " + quote(trigger)
 }
 
+// TriggerSQL implements engine.Planner.
+func (Engine) TriggerSQL(tr *schema.Trigger) string { return tr.SQL }
+
 // Preamble implements engine.Planner.
 func (Engine) Preamble() string { return "" }
 
