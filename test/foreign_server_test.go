@@ -83,11 +83,12 @@ func TestSchemasThatOthersMade(t *testing.T) {
 
 // modes are tables and triggers as programs make them on MariaDB, each in a mode of its own.
 var modes = []string{
-	"create table berth (id int unsigned not null primary key, name varchar(40) default '' comment 'as painted', deep int, " +
-		"wide int, kind enum('deep', 'shallow'), key (name(10))) engine=InnoDB default charset=utf8mb4 " +
+	"create table berth (id int unsigned not null primary key, name varchar(40) default '' comment 'as painted', " +
+		"deep int, wide int, kind enum('deep', 'shallow'), key (name(10))) engine=InnoDB default charset=utf8mb4 " +
 		"collate=utf8mb4_unicode_ci comment='where ships lie'",
 	"set session sql_mode = ''",
-	`create trigger sorts before insert on berth for each row begin if new.deep > 9 || new.wide > 9 then set new.name = concat("big ", new.name); end if; end`,
+	"create trigger sorts before insert on berth for each row begin if new.deep > 9 || new.wide > 9 then " +
+		`set new.name = concat("big ", new.name); end if; end`,
 	"set session sql_mode = 'PIPES_AS_CONCAT'",
 	`create trigger marks before update on berth for each row set new.name = new.name || "!"`,
 	"set session sql_mode = default",
@@ -108,18 +109,21 @@ func TestAdoptedTriggersKeepTheirMode(t *testing.T) {
 	}
 	o.must("adopt", "--yes")
 	o.wants(o.code(0, "tidy", "--check"))
-	o.wants(o.code(0, "draft", "Nothing", "--wanted", "migrations/0001-adopted.sql"), "as migrations/0001-adopted.sql wants")
+	o.wants(o.code(0, "draft", "Nothing", "--wanted", "migrations/0001-adopted.sql"),
+		"as migrations/0001-adopted.sql wants")
 	fresh := newOfficeOn(t, mariadb)
 	fresh.migration("0001-adopted", o.read("migrations/0001-adopted.sql"))
 	if r := fresh.code(0, "check"); strings.Contains(r.stdout+r.stderr, "native-not-tried") {
 		t.Errorf("the triggers were not tried: %s", r)
 	}
 	fresh.must("advance", "--yes")
-	if a, b := o.serverSnapshot(), strings.ReplaceAll(fresh.serverSnapshot(), fresh.name(), o.name()); a != b {
+	a, b := o.serverSnapshot(), strings.ReplaceAll(fresh.serverSnapshot(), fresh.name(), o.name())
+	if a != b {
 		t.Errorf("made again it differs: %s", firstDifference(a, b))
 	}
 	for _, x := range []*office{o, fresh} {
-		x.exec("insert into berth values (1, 'a', 10, 1, 'deep'), (2, 'b', 1, 1, null)", "update berth set deep = 11 where id = 2")
+		x.exec("insert into berth values (1, 'a', 10, 1, 'deep'), (2, 'b', 1, 1, null)",
+			"update berth set deep = 11 where id = 2")
 		x.same("select name from berth order by id", "big a\nb!")
 		x.same("select concat(trigger_name, ' ', sql_mode) from information_schema.triggers where trigger_schema = "+
 			"database() order by 1", "marks PIPES_AS_CONCAT\nsorts ")

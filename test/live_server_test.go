@@ -9,7 +9,6 @@ import (
 	"sync/atomic"
 	"testing"
 	"time"
-
 )
 
 // liveOffice is one on a server that applications use, with a pace.

@@ -56,8 +56,6 @@ func Migration(s *schema.Schema, e engine.Engine, database string) (text string,
 	return strings.TrimSuffix(b.String(), "\n"), native
 }
 
-func quote(name string) string { return `"` + strings.ReplaceAll(name, `"`, `""`) + `"` }
-
 func nativeTable(t *schema.Table, e engine.Engine) *sqltext.Native {
 	sql := t.Options["definition"]
 	if sql == "" {

@@ -138,7 +138,8 @@ func TestWhatIsMadeNatively(t *testing.T) {
 		"native sqlite $$create trigger \"seen\" after insert on vessel begin select 1; end$$ no way back;\n"
 	for _, c := range []struct{ more, says string }{
 		{"", ""},
-		{"native sqlite $$create table log (t text) strict$$ touching log no way back;\n", "create table log (t text) strict"},
+		{"native sqlite $$create table log (t text) strict$$ touching log no way back;\n",
+			"create table log (t text) strict"},
 		{"native sqlite $$create view other as select 1$$ no way back;\n", "create view other"},
 		{"native sqlite $$create trigger if not exists late after insert on vessel begin select 1; end$$ no way back;\n",
 			"trigger if not exists late"},

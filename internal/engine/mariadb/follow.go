@@ -145,7 +145,8 @@ func (dialect) Note(p *planning.Planner, s *engine.Step, n planning.Noting) {
 
 // entry gives the statement that lets a table have the key of a row.
 func entry(r planning.RowKeys, row, table string) string {
-	return "insert into " + quote(table) + " (" + r.List() + ") values (" + r.Of(row) + ") on duplicate key update k1 = k1; "
+	return "insert into " + quote(table) + " (" + r.List() + ") values (" + r.Of(row) +
+		") on duplicate key update k1 = k1; "
 }
 
 // there gives the statements that take away what tables have of a row.
@@ -220,7 +221,8 @@ func (d dialect) Last(p *planning.Planner, what string, n planning.Noting, left 
 		s.WritersWait, s.GivesWay = engine.WaitBriefly, true
 	}
 	off := d.Noted(p.Table, n)
-	triggers, tables := []string{off[0], off[2], off[3], off[1]}, off[4:] // the one that names all goes last
+	// The trigger that names all goes last: without it all has happened, and nothing more could be done.
+	triggers, tables := []string{off[0], off[2], off[3], off[1]}, off[4:]
 	// What a trigger of the table names is locked with it, and only once that is. Locks that are asked
 	// for by name come in the order of the names: whoever has written to the table and is about to write
 	// to it again would wait for ours, and we for theirs.
@@ -242,6 +244,9 @@ func (d dialect) Last(p *planning.Planner, what string, n planning.Noting, left 
 	s := p.Add(engine.Sync, 0, "end the notes of "+p.Table.Name,
 		strings.Join(append(slices.Concat(script, triggers), anew(p.Table.Name, p.Table.Comment)), engine.Between))
 	s.Outside, s.Strong, s.Lock = &engine.Outside{}, []string{p.Table.Name}, lockTable
+	s.Outside.Done = "select 1 from dual where not exists (select 1 from information_schema.triggers where " +
+		"event_object_schema = database() and event_object_table = " + literal(p.Table.Name) + " and locate(" +
+		literal(quote(n.Moved())) + ", action_statement) > 0)"
 	s = p.Add(engine.Sync, 0, "let go of the notes", tables...)
 	s.Outside, s.Strong, s.Lock, s.WritersWait = &engine.Outside{}, nil, "none", engine.WaitNo
 }

@@ -97,7 +97,8 @@ func (p *Planner) Added() []*schema.Column {
 // undone gives the condition that a row is neither done nor came meanwhile.
 func (p *Planner) undone(n Noting) string {
 	if n.Bare { // the statement itself leaves alone what is kept already
-		return " and (select 1 from " + p.Name(n.New()) + " where " + p.rowMatch(p.Name(n.New()), p.Table, n.Keys) + ") is null"
+		return " and (select 1 from " + p.Name(n.New()) + " where " + p.rowMatch(p.Name(n.New()), p.Table, n.Keys) +
+			") is null"
 	}
 	return " and (select 1" + p.keptRow(n) + ") is null and (select 1 from " + p.Name(n.New()) + " n where " +
 		p.rowMatch("n", p.Table, n.Keys) + ") is null"
