@@ -45,7 +45,7 @@ func Main() int {
 	defer stop()
 	g := &global{}
 	root := newRoot(g)
-	err := root.ExecuteContext(ctx)
+	at, err := root.ExecuteContextC(ctx)
 	if err == nil {
 		return 0
 	}
@@ -55,12 +55,20 @@ func Main() int {
 	}
 	var usage usageError
 	if errors.As(err, &usage) {
-		err = fault.New(fault.Usage, "usage", "see lastboard help", "%v", usage.error)
+		err = fault.New(fault.Usage, "usage", "see "+strings.TrimSpace("lastboard help "+about(at)), "%v", usage.error)
 	}
 	err = openFault(err)
 	g.json = g.json || slices.Contains(os.Args[1:], "--json") // it may not have come to be read
 	g.printer().Failure(err)
 	return int(fault.Of(err))
+}
+
+// about names a command for its help; "" is the program itself.
+func about(c *cobra.Command) string {
+	if _, name, _ := strings.Cut(c.CommandPath(), " "); name != "help" {
+		return name
+	}
+	return ""
 }
 
 // interruptible gives a context that the first Ctrl-C ends; the second ends the
@@ -208,18 +216,33 @@ func nearFlag(c *cobra.Command, err error) error {
 	return fmt.Errorf("there is no flag --%s for %s", name, c.CommandPath())
 }
 
+// takes says what a command takes, of one that was given something else.
+func takes(c *cobra.Command, args []string) error {
+	_, form, _ := strings.Cut(c.Use, " ")
+	switch {
+	case form == "" || strings.HasPrefix(form, "-"):
+		return fmt.Errorf("%s takes no %s", c.CommandPath(), strings.Join(args, " "))
+	case len(args) == 0:
+		return fmt.Errorf("%s needs its %s: lastboard %s", c.CommandPath(), strings.ToLower(form), c.Use)
+	}
+	return fmt.Errorf("%s takes one %s, and there are %d: %s", c.CommandPath(), strings.ToLower(strings.Trim(form, "[]")),
+		len(args), strings.Join(args, " "))
+}
+
 // wrapUsage makes an error about arguments one of usage.
 func wrapUsage(c *cobra.Command) {
 	if check := c.Args; check != nil {
 		c.Args = func(c *cobra.Command, args []string) error {
 			err := check(c, args)
-			if err != nil && c.Flags().Lookup("to") != nil && len(args) == 1 {
+			switch {
+			case err == nil:
+				return nil
+			case c.Flags().Lookup("to") != nil && len(args) == 1:
 				err = fmt.Errorf("it takes no %s: did you mean lastboard %s --to %s?", args[0], c.Name(), args[0])
+			case c.HasParent() && c.Name() != "help" && c.Name() != "completion":
+				err = takes(c, args)
 			}
-			if err != nil {
-				return usageError{err}
-			}
-			return nil
+			return usageError{err}
 		}
 	}
 	for _, sub := range c.Commands() {

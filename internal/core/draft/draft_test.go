@@ -132,8 +132,9 @@ func TestWhatIsNotWanted(t *testing.T) {
 func TestWhatIsMadeNatively(t *testing.T) {
 	now := play(t, &schema.Schema{}, present)
 	now.Table("vessel").Triggers = []*schema.Trigger{{Name: "seen", SQL: "create trigger seen"}}
-	there := "native sqlite $$create table berth (id integer primary key, code text, depth_cm any) strict$$ touching berth no " +
-		"way back;\n" + present[strings.Index(present, "create table vessel"):strings.Index(present, "create view")] +
+	there := "native sqlite $$create table berth (id integer primary key, code text, depth_cm any) strict$$ touching " +
+		"berth no way back;\n" +
+		present[strings.Index(present, "create table vessel"):strings.Index(present, "create view")] +
 		"native sqlite $$create view moored as select name from vessel where berth_id is not null$$ no way back;\n" +
 		"native sqlite $$create trigger \"seen\" after insert on vessel begin select 1; end$$ no way back;\n"
 	for _, c := range []struct{ more, says string }{
