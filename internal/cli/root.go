@@ -143,7 +143,8 @@ In the order in which people work:
 	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error { return usageError{nearFlag(c, err)} })
 	root.AddCommand(newInit(g), newAdopt(g), newReady(g), newDescribe(g), newDraft(g), newCheck(g), newForecast(g),
 		newAdvance(g), newSettle(g), newRetreat(g), newStatus(g), newFollow(g), newPace(g), newLedger(g), newKept(g),
-		newTidy(g), newAudit(g), newVersion(g), newDemo(g))
+		newTidy(g), newAudit(g), newVersion(g), newDemo(g),
+		newCompletion(root))
 	root.AddCommand(newTopics(g)...)
 	root.SetHelpCommandGroupID("")
 	root.InitDefaultHelpCmd()
@@ -239,7 +240,7 @@ func wrapUsage(c *cobra.Command) {
 				return nil
 			case c.Flags().Lookup("to") != nil && len(args) == 1:
 				err = fmt.Errorf("it takes no %s: did you mean lastboard %s --to %s?", args[0], c.Name(), args[0])
-			case c.HasParent() && c.Name() != "help" && c.Name() != "completion":
+			case c.HasParent() && c.Name() != "help":
 				err = takes(c, args)
 			}
 			return usageError{err}
