@@ -135,6 +135,9 @@ type Database interface {
 	// Advice says what of the database's own settings makes applications wait more
 	// than they need to; nil when there is nothing to say.
 	Advice(ctx context.Context) []string
+	// Beside lists what stands beside tables, views and their parts, of which a schema says nothing:
+	// "function stamp()". A database that is made from the schema lacks it.
+	Beside(ctx context.Context) ([]string, error)
 	// Ready says how things stand on which a run depends: rights, settings, clock, connections.
 	Ready(ctx context.Context) ([]Standing, error)
 	// Own lists what Lastboard has made for itself: tables, triggers on others, and the
