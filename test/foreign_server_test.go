@@ -41,8 +41,8 @@ var strange = []string{
 // refused where not.
 func TestSchemasThatOthersMade(t *testing.T) {
 	o := newServerOffice(t, strange...)
-	o.wants(o.code(0, "adopt", "--yes"), "left out, so that a database made from the migrations lacks it: domain positive, "+
-		"enum type mood, extension btree_gist, function stamp(), policy own on guarded, sequence tickets\n")
+	o.wants(o.code(0, "adopt", "--yes"), "enum type mood", "domain positive", "function stamp()",
+		"left out, so that a database made from the migrations lacks it: policy own on guarded\n")
 	o.wants(o.code(0, "audit"), "matches:")
 	for _, says := range []string{"billing.invoice", "Mixed Case", "logs_2031", "sums"} {
 		if out := o.must("describe"); !strings.Contains(out, says) {
@@ -131,6 +131,48 @@ func TestAdoptedTriggersKeepTheirMode(t *testing.T) {
 			"database() order by 1", "marks PIPES_AS_CONCAT\nsorts ")
 		x.same("select table_comment from information_schema.tables where table_schema = database() and table_name = 'berth'",
 			"where ships lie")
+		x.wants(x.code(0, "audit"), "matches:")
+	}
+}
+
+// besides are what stands beside tables on PostgreSQL, and tables that need it.
+var besides = []string{
+	"create type mood as enum ('calm', 'it''s rough')",
+	"create domain depth as numeric(6,2) default 1.5 not null check (value > 0)",
+	"create sequence tickets as integer increment by 5 start 100 cycle",
+	"create table berth (id integer primary key, mood mood not null default 'calm', deep depth, ticket integer default " +
+		"nextval('tickets'), note text)",
+	"create function stamp() returns trigger language plpgsql as $body$ begin new.note := 'a' || $$b$$; return new; end $body$",
+	"create function twice(n integer) returns integer language sql immutable as 'select n * 2'",
+	"create procedure calm() language sql as $$ update berth set mood = 'calm' $$",
+	"create trigger stamps before insert on berth for each row execute function stamp()",
+	"create view deep as select id, twice(id) as t from berth where deep > 9",
+	"comment on table berth is 'where ships lie'",
+}
+
+// TestAdoptedObjectsComeAlong is that types, sequences and functions come with the tables that need them.
+func TestAdoptedObjectsComeAlong(t *testing.T) {
+	o := newServerOffice(t, besides...)
+	r := o.code(0, "adopt", "--yes")
+	if strings.Contains(r.stdout, "left out") {
+		t.Errorf("it leaves something out: %s", r)
+	}
+	o.wants(o.code(0, "tidy", "--check"))
+	o.wants(o.code(0, "draft", "Nothing", "--wanted", "migrations/0001-adopted.sql"),
+		"as migrations/0001-adopted.sql wants")
+	fresh := newServerOffice(t)
+	fresh.migration("0001-adopted", o.read("migrations/0001-adopted.sql"))
+	fresh.must("advance", "--yes")
+	if a, b := o.serverSnapshot(), fresh.serverSnapshot(); a != b {
+		t.Errorf("made again it differs: %s\n%s", firstDifference(a, b), o.read("migrations/0001-adopted.sql"))
+	}
+	for _, x := range []*office{o, fresh} {
+		x.exec("insert into berth (id, mood) values (1, 'it''s rough'), (2, default)", "call calm()")
+		x.same("select * from berth order by id", "1|calm|1.50|100|ab\n2|calm|1.50|105|ab")
+		x.same("select string_agg(oid::regprocedure::text, ' ' order by proname) from pg_proc where pronamespace = "+
+			"'public'::regnamespace", "calm() stamp() twice(integer)")
+		x.same("select pg_get_constraintdef(oid) from pg_constraint where contypid = 'depth'::regtype",
+			"CHECK ((VALUE > (0)::numeric))")
 		x.wants(x.code(0, "audit"), "matches:")
 	}
 }

@@ -66,11 +66,11 @@ for its way back.`,
 				s.name(), len(tables.Tables))); err != nil {
 				return err
 			}
-			text, native := adopt.Migration(tables, s.engine, s.name())
 			beside, err := s.db.Beside(ctx)
 			if err != nil {
 				return err
 			}
+			text, native, leftOut := adopt.Migration(tables, beside, s.engine, s.name())
 			path := filepath.Join(s.project.Migrations, "0001-adopted.sql")
 			if err := os.MkdirAll(s.project.Migrations, 0o777); err != nil {
 				return err
@@ -93,15 +93,15 @@ for its way back.`,
 			}
 			if s.JSON {
 				return s.Document(map[string]any{"migration": path, "tables": len(tables.Tables), "views": len(tables.Views),
-					"native": append([]string{}, native...), "left_out": append([]string{}, beside...)})
+					"native": append([]string{}, native...), "left_out": append([]string{}, leftOut...)})
 			}
 			s.Line("%s and %s are in migrations/0001-adopted.sql, recorded as settled; none was touched",
 				view.Plural(len(tables.Tables), "table", "tables"), view.Plural(len(tables.Views), "view", "views"))
 			if len(native) > 0 {
 				s.Line("written as native SQL, since the language has no words for all of it: %s", strings.Join(native, ", "))
 			}
-			if len(beside) > 0 {
-				s.Line("left out, so that a database made from the migrations lacks it: %s", strings.Join(beside, ", "))
+			if len(leftOut) > 0 {
+				s.Line("left out, so that a database made from the migrations lacks it: %s", strings.Join(leftOut, ", "))
 			}
 			s.Line("next: lastboard describe, then lastboard draft \"what changes\"")
 			return nil

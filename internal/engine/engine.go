@@ -135,9 +135,8 @@ type Database interface {
 	// Advice says what of the database's own settings makes applications wait more
 	// than they need to; nil when there is nothing to say.
 	Advice(ctx context.Context) []string
-	// Beside lists what stands beside tables, views and their parts, of which a schema says nothing:
-	// "function stamp()". A database that is made from the schema lacks it.
-	Beside(ctx context.Context) ([]string, error)
+	// Beside lists what stands beside tables, views and their parts, of which a schema says nothing.
+	Beside(ctx context.Context) ([]Beside, error)
 	// Ready says how things stand on which a run depends: rights, settings, clock, connections.
 	Ready(ctx context.Context) ([]Standing, error)
 	// Own lists what Lastboard has made for itself: tables, triggers on others, and the
@@ -154,6 +153,14 @@ type Database interface {
 	// given soon; none where the engine cannot tell.
 	InTheWay(ctx context.Context, tables []string) ([]Session, error)
 	Close() error
+}
+
+// Beside is something that stands beside the tables.
+type Beside struct {
+	What string // "function stamp()"
+	SQL  string // the statement that makes it; "" where there is none to be had
+	// First means that tables may need it, rather than it tables.
+	First bool
 }
 
 // OwnObject is something that Lastboard has made for itself.

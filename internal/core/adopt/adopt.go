@@ -16,15 +16,26 @@ import (
 	"lastboard/internal/sqltext"
 )
 
-// Migration gives the text of the first migration, and the names of what had to
-// be written natively.
-func Migration(s *schema.Schema, e engine.Engine, database string) (text string, native []string) {
+// Migration gives the text of the first migration, the names of what had to be written natively, and
+// of what could not be written.
+func Migration(s *schema.Schema, beside []engine.Beside, e engine.Engine, database string) (text string, native,
+	leftOut []string) {
 	var b strings.Builder
 	fmt.Fprintf(&b, "-- The tables as they were when %s came under care\n", database)
 	b.WriteString("-- Written from the database; on that database it was recorded without being run.\n\n")
 	played := &schema.Schema{}
 	write := func(st sqltext.Statement) { b.WriteString(sqltext.PrintStatement(st) + ";\n\n") }
-	for _, t := range restate.Ordered(s) {
+	others := func(first bool) {
+		for _, o := range beside {
+			if o.SQL != "" && o.First == first {
+				native = append(native, o.What)
+				write(&sqltext.Native{Engines: []string{e.About().Name}, SQL: o.SQL, NoWayBack: true})
+			}
+		}
+	}
+	others(true)
+	tables := restate.Ordered(s)
+	for _, t := range tables {
 		statements, after, ok := portable(t, played, e)
 		if ok {
 			played = after
@@ -39,6 +50,9 @@ func Migration(s *schema.Schema, e engine.Engine, database string) (text string,
 		if t.Comment != "" && t.Options["definition"] == "" {
 			write(&sqltext.CommentOn{Table: sqltext.Name{Name: t.Name}, Text: &t.Comment})
 		}
+	}
+	others(false)
+	for _, t := range tables {
 		for _, tr := range t.Triggers {
 			native = append(native, "trigger "+tr.Name)
 			write(&sqltext.Native{Engines: []string{e.About().Name}, SQL: e.TriggerSQL(tr), NoWayBack: true})
@@ -53,7 +67,12 @@ func Migration(s *schema.Schema, e engine.Engine, database string) (text string,
 		native = append(native, "view "+v.Name)
 		write(&sqltext.Native{Engines: []string{e.About().Name}, SQL: v.SQL, NoWayBack: true})
 	}
-	return strings.TrimSuffix(b.String(), "\n"), native
+	for _, o := range beside {
+		if o.SQL == "" {
+			leftOut = append(leftOut, o.What)
+		}
+	}
+	return strings.TrimSuffix(b.String(), "\n"), native, leftOut
 }
 
 func nativeTable(t *schema.Table, e engine.Engine) *sqltext.Native {

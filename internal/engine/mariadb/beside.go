@@ -1,9 +1,13 @@
 package mariadb
 
-import "context"
+import (
+	"context"
+
+	"lastboard/internal/engine"
+)
 
 // Beside implements engine.Database.
-func (d *database) Beside(ctx context.Context) ([]string, error) {
+func (d *database) Beside(ctx context.Context) ([]engine.Beside, error) {
 	r, err := d.query(ctx, `
 		select concat(lower(routine_type), ' ', routine_name) from information_schema.routines where routine_schema = database()
 		union all select concat('event ', event_name) from information_schema.events where event_schema = database()
@@ -12,9 +16,9 @@ func (d *database) Beside(ctx context.Context) ([]string, error) {
 	if err != nil {
 		return nil, err
 	}
-	var list []string
+	var list []engine.Beside
 	for _, v := range r.Values {
-		list = append(list, text(v[0]))
+		list = append(list, engine.Beside{What: text(v[0])})
 	}
 	return list, nil
 }
