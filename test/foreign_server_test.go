@@ -110,9 +110,7 @@ func TestAdoptedTriggersKeepTheirMode(t *testing.T) {
 		}
 	}
 	o.wants(o.code(0, "adopt", "--yes"), "lacks it: function high, procedure tides\n")
-	o.wants(o.code(0, "tidy", "--check"))
-	o.wants(o.code(0, "draft", "Nothing", "--wanted", "migrations/0001-adopted.sql"),
-		"as migrations/0001-adopted.sql wants")
+	o.isCanonical()
 	fresh := newOfficeOn(t, mariadb)
 	fresh.migration("0001-adopted", o.read("migrations/0001-adopted.sql"))
 	if r := fresh.code(0, "check"); strings.Contains(r.stdout+r.stderr, "native-not-tried") {
@@ -135,6 +133,14 @@ func TestAdoptedTriggersKeepTheirMode(t *testing.T) {
 	}
 }
 
+// isCanonical is that an adopted file is in its one form, and says of its own database what that is.
+func (o *office) isCanonical() {
+	o.Helper()
+	o.wants(o.code(0, "tidy", "--check"))
+	o.wants(o.code(0, "draft", "Nothing", "--wanted", "migrations/0001-adopted.sql"),
+		"as migrations/0001-adopted.sql wants")
+}
+
 // besides are what stands beside tables on PostgreSQL, and tables that need it.
 var besides = []string{
 	"create type mood as enum ('calm', 'it''s rough')",
@@ -142,7 +148,8 @@ var besides = []string{
 	"create sequence tickets as integer increment by 5 start 100 cycle",
 	"create table berth (id integer primary key, mood mood not null default 'calm', deep depth, ticket integer default " +
 		"nextval('tickets'), note text)",
-	"create function stamp() returns trigger language plpgsql as $body$ begin new.note := 'a' || $$b$$; return new; end $body$",
+	"create function stamp() returns trigger language plpgsql as $body$ begin new.note := 'a' || $$b$$; return new; " +
+		"end $body$",
 	"create function twice(n integer) returns integer language sql immutable as 'select n * 2'",
 	"create procedure calm() language sql as $$ update berth set mood = 'calm' $$",
 	"create trigger stamps before insert on berth for each row execute function stamp()",
@@ -157,9 +164,7 @@ func TestAdoptedObjectsComeAlong(t *testing.T) {
 	if strings.Contains(r.stdout, "left out") {
 		t.Errorf("it leaves something out: %s", r)
 	}
-	o.wants(o.code(0, "tidy", "--check"))
-	o.wants(o.code(0, "draft", "Nothing", "--wanted", "migrations/0001-adopted.sql"),
-		"as migrations/0001-adopted.sql wants")
+	o.isCanonical()
 	fresh := newServerOffice(t)
 	fresh.migration("0001-adopted", o.read("migrations/0001-adopted.sql"))
 	fresh.must("advance", "--yes")
