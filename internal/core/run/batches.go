@@ -184,6 +184,10 @@ func (f *filling) walk(ctx context.Context, parts []backfill.Checkpoint) error {
 // to hold.
 const aloneWait = time.Second
 
+// worthSaying is how often a batch gives way before that is told: rows that others are just
+// writing are an everyday thing.
+const worthSaying = 3
+
 // worker does one part of the keys. Workers that share them only look that this is
 // still the one runner: they would wait for each other to say so.
 func (f *filling) worker(ctx context.Context, db engine.Database, part int, shared bool,
@@ -232,9 +236,12 @@ func (f *filling) worker(ctx context.Context, db engine.Database, part int, shar
 				c.Rows)
 		},
 		GaveWay: func(times int, busy *engine.Busy) {
+			if times < worthSaying {
+				return
+			}
 			e := waiting(times, busy)
 			f.lock.Lock()
-			if times&(times-1) == 0 { // ever less often
+			if times == worthSaying || times&(times-1) == 0 { // ever less often
 				f.observe(e)
 			} else {
 				f.work.note(e)
