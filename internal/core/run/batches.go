@@ -236,10 +236,10 @@ func (f *filling) worker(ctx context.Context, db engine.Database, part int, shar
 				c.Rows)
 		},
 		GaveWay: func(times int, busy *engine.Busy) {
-			if times < worthSaying {
+			e := waiting(times, busy)
+			if times < worthSaying && e.Why == "" {
 				return
 			}
-			e := waiting(times, busy)
 			f.lock.Lock()
 			if times == worthSaying || times&(times-1) == 0 { // ever less often
 				f.observe(e)
