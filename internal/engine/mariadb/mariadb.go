@@ -343,7 +343,8 @@ func (t *tx) Exec(ctx context.Context, sql string, args ...any) (int64, error) {
 
 func (t *tx) Query(ctx context.Context, sql string, args ...any) (*engine.Rows, error) {
 	mishap.Place("sent")
-	return t.d.query(ctx, sql, args...)
+	r, err := t.d.query(ctx, sql, args...)
+	return r, t.d.named(ctx, err)
 }
 
 func (t *tx) Schema(ctx context.Context) (*schema.Schema, error) { return t.d.Schema(ctx) }
