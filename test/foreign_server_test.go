@@ -94,6 +94,9 @@ var modes = []string{
 	`create trigger marks before update on berth for each row set new.name = new.name || "!"`,
 	"set session sql_mode = default",
 	"create view large as select id, name from berth where deep > 9",
+	"create table log (at tinyblob not null, n int not null, primary key (n, at(20)))",
+	"create table cache (id int not null primary key) engine=MEMORY",
+	"create table old (id int not null primary key) engine=MyISAM",
 	"set session sql_mode = ''",
 	`create procedure tides(in n int, out said varchar(20)) begin if n > 9 || n < 0 then set said = "it; is"; end if; end`,
 	"create function high(n int) returns int deterministic return n * 2",
@@ -134,6 +137,8 @@ func TestAdoptedTriggersKeepTheirMode(t *testing.T) {
 		x.same("select table_comment from information_schema.tables where table_schema = database() and table_name = 'berth'",
 			"where ships lie")
 		x.same("select high(21)", "42")
+		x.same("select concat(table_name, ' ', engine) from information_schema.tables where table_schema = database() and "+
+			"engine <> 'InnoDB' order by 1", "cache MEMORY\nold MyISAM")
 		x.exec("call tides(10, @said)")
 		x.same("select concat(routine_name, ' ', sql_mode, ' ', routine_definition) from information_schema.routines where "+
 			"routine_schema = database() and routine_name = 'tides'",

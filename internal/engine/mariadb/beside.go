@@ -33,13 +33,14 @@ func (d *database) Beside(ctx context.Context) ([]engine.Beside, error) {
 			continue
 		}
 		shown, err := d.query(ctx, "show create "+kind+" "+quote(name))
-		if err != nil {
+		switch {
+		case code(err) != 0: // not for everybody who sees that it is there
+		case err != nil:
 			return nil, err
-		}
-		if b.First {
+		case b.First:
 			b.SQL = text(shown.Values[0][1])
-		} else if create := text(shown.Values[0][2]); create != "" { // which only some may see
-			b.SQL = made(text(shown.Values[0][1]), definer.ReplaceAllString(create, "create "))
+		case shown.Values[0][2] != nil:
+			b.SQL = made(text(shown.Values[0][1]), definer.ReplaceAllString(text(shown.Values[0][2]), "create "))
 		}
 		list = append(list, b)
 	}

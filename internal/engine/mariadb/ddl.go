@@ -28,7 +28,11 @@ func createTable(t *schema.Table) string {
 		lines = append(lines, columnSQL(t, c))
 	}
 	if k := t.PrimaryKey; k != nil {
-		lines = append(lines, "primary key ("+quoteAll(k.Columns)+")")
+		parts := k.Options["parts"]
+		if parts == "" {
+			parts = quoteAll(k.Columns)
+		}
+		lines = append(lines, "primary key ("+parts+")")
 	}
 	for _, k := range t.Uniques {
 		lines = append(lines, uniqueSQL(t, k))
@@ -56,7 +60,11 @@ func tableOptions(t *schema.Table) string {
 	if collate == "" {
 		collate = bytewise
 	}
-	text := " engine=InnoDB" + charset(collate)
+	engine := t.Options["engine"]
+	if engine == "" {
+		engine = "InnoDB"
+	}
+	text := " engine=" + engine + charset(collate)
 	if o := t.Options["options"]; o != "" {
 		text += " " + o
 	}

@@ -108,6 +108,7 @@ func (r *reader) table(v []any) {
 		t.Opaque = "it is system-versioned"
 	case text(v[2]) != "InnoDB":
 		t.Opaque = "its storage engine " + text(v[2]) + " has no transactions"
+		options["engine"] = text(v[2])
 	}
 	if strings.Contains(create, "partitioned") {
 		options["partitioned"] = "yes"
@@ -248,10 +249,18 @@ func (r *reader) index(v []any) {
 		if t.PrimaryKey == nil {
 			t.PrimaryKey = &schema.Key{Implied: true}
 		}
-		t.PrimaryKey.Columns = append(t.PrimaryKey.Columns, column)
+		k := t.PrimaryKey
 		if v[5] != nil {
 			t.Opaque = "its primary key holds a part of a column alone"
 		}
+		if v[5] != nil || k.Options != nil {
+			list := quoteAll(k.Columns)
+			if k.Options != nil {
+				list = k.Options["parts"]
+			}
+			k.Options = map[string]string{"parts": strings.TrimPrefix(list+", "+partOf(column, v[5]), ", ")}
+		}
+		k.Columns = append(k.Columns, column)
 		return
 	}
 	x := t.Index(name)
@@ -270,10 +279,7 @@ func (r *reader) index(v []any) {
 		t.Indexes = append(t.Indexes, x)
 	}
 	x.Parts = append(x.Parts, schema.IndexPart{Column: column, Desc: text(v[4]) == "D"})
-	part := quote(column)
-	if v[5] != nil {
-		part += fmt.Sprintf("(%d)", number(v[5]))
-	}
+	part := partOf(column, v[5])
 	if text(v[4]) == "D" {
 		part += " desc"
 	}
@@ -281,6 +287,14 @@ func (r *reader) index(v []any) {
 		part = x.Options["parts"] + ", " + part
 	}
 	x.Options["parts"] = part
+}
+
+// partOf gives a column of an index, with how much of it the index holds where that is not all.
+func partOf(column string, length any) string {
+	if length == nil {
+		return quote(column)
+	}
+	return fmt.Sprintf("%s(%d)", quote(column), number(length))
 }
 
 func (r *reader) trigger(v []any) {
