@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"os"
 	"os/signal"
+	"regexp"
 	"slices"
 	"strings"
 	"syscall"
@@ -202,8 +203,21 @@ func knownCommand(c *cobra.Command, args []string) error {
 	return fmt.Errorf("there is no command %s", args[0])
 }
 
-// nearFlag says of a flag that there is not which one is nearest.
+// wrongValue is what the library says of a value that a flag does not take.
+var wrongValue = regexp.MustCompile(`^invalid argument "(.*)" for "(?:-., )?--([a-z-]+)" flag: `)
+
+// nearFlag says of a flag that there is not which one is nearest, and of one with a wrong value what
+// it takes.
 func nearFlag(c *cobra.Command, err error) error {
+	if flag, ok := strings.CutPrefix(err.Error(), "flag needs an argument: "); ok && !strings.Contains(flag, "'") {
+		return fmt.Errorf("%s needs a value", flag)
+	}
+	if m := wrongValue.FindStringSubmatch(err.Error()); m != nil && c.Flags().Lookup(m[2]) != nil {
+		takes := map[string]string{"int": "a whole number", "duration": "a time such as 250ms or 10m"}
+		if kind := takes[c.Flags().Lookup(m[2]).Value.Type()]; kind != "" {
+			return fmt.Errorf("--%s takes %s, not %s", m[2], kind, m[1])
+		}
+	}
 	name, unknown := strings.CutPrefix(err.Error(), "unknown flag: --")
 	if !unknown {
 		return err
