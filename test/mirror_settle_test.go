@@ -1,0 +1,72 @@
+package test
+
+import (
+	"fmt"
+	"testing"
+)
+
+// TestTwoWhoSettle is that an overlap which another run has ended is not ended again, and that
+// what was decided on a stage that has passed is not done.
+func TestTwoWhoSettle(t *testing.T) {
+	for _, name := range everywhere {
+		t.Run(name, func(t *testing.T) {
+			o := droppingOffice(t, name, 5)
+			o.must("advance", "--yes")
+			for _, other := range [][]string{{"settle", "--yes"}, {"retreat", "--to", "1", "--yes", "--settle"}} {
+				p := o.pausedAt("claiming:1", "settle", "--yes")
+				if p == nil {
+					t.Fatal("it ended at once")
+				}
+				o.must(other...)
+				r := p.goOn()
+				if r.code != 3 {
+					t.Errorf("settle while another did %v: %s", other, r)
+				}
+				o.wants(r, "another run has changed this database since it was looked at")
+				o.must("audit")
+				if other[0] == "settle" {
+					o.must("retreat", "--to", "1", "--yes", "--settle")
+					o.must("advance", "--yes")
+				}
+			}
+			o.wants(o.code(0, "status"), "waiting")
+		})
+	}
+}
+
+// TestTwoNamesOfAKey is that a key can have two names while what is kept of rows follows it: a row
+// that gets another key by either name keeps what it had.
+func TestTwoNamesOfAKey(t *testing.T) {
+	for _, name := range []string{"MariaDB", "PostgreSQL"} {
+		t.Run(name, func(t *testing.T) {
+			o := interleavedOffice(t, name, nil)
+			f := &convoy{office: o, engine: name, ships: map[int]*ship{}}
+			f.begin(interleaved{statement: "alter table vessel drop column flag"})
+			o.must("advance", "--yes", "--settle", "--let-writers-wait")
+			o.migration("0003-number", "-- A number\nalter table vessel rename column id to number;\n")
+			o.wants(o.code(0, "advance", "--yes"), "0003 is open")
+			o.exec("update vessel set number = -5 where orig = 5", "update vessel set id = -6 where orig = 6",
+				"insert into vessel (number, orig, name) values (9001, 9001, 'n')",
+				"insert into vessel (id, orig, name) values (9002, 9002, 'n')", "delete from vessel where number = 9")
+			o.same("select count(*) from vessel where id <> number or number is null", "0")
+			for n := 1; n < 9; n++ {
+				o.env = []string{fmt.Sprint("LASTBOARD_FAULT=locked-statement:", n)}
+				r := o.run("settle", "--yes")
+				o.env = nil
+				if !r.killed {
+					break
+				}
+				o.must("settle", "--yes")
+				o.exec(fmt.Sprintf("update vessel set number = %d where orig = 20", -100-n))
+				o.must("audit")
+				o.must("retreat", "--to", "2", "--yes", "--settle")
+				o.exec(fmt.Sprintf("update vessel set id = %d where orig = 21", -200-n))
+				o.must("advance", "--yes")
+			}
+			o.must("audit")
+			o.must("retreat", "--to", "1", "--yes", "--settle", "--let-writers-wait")
+			o.same("select count(*) from vessel where flag = 'NO' and orig % 7 <> 0 and orig <= 400", "342")
+			o.must("audit")
+		})
+	}
+}
