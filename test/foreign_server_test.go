@@ -100,6 +100,7 @@ var modes = []string{
 	"set session sql_mode = ''",
 	`create procedure tides(in n int, out said varchar(20)) begin if n > 9 || n < 0 then set said = "it; is"; end if; end`,
 	"create function high(n int) returns int deterministic return n * 2",
+	"create procedure `a\"b'; drop table berth; -- %s\x1b[2J`() select 1",
 	`create procedure odd() begin select 'it\'s; end'; end`, "create event tide on schedule every 1 year do select 1",
 	"set session sql_mode = default",
 }
@@ -137,6 +138,7 @@ func TestAdoptedTriggersKeepTheirMode(t *testing.T) {
 		x.same("select table_comment from information_schema.tables where table_schema = database() and table_name = 'berth'",
 			"where ships lie")
 		x.same("select high(21)", "42")
+		x.exec("call `a\"b'; drop table berth; -- %s\x1b[2J`()")
 		x.same("select concat(table_name, ' ', engine) from information_schema.tables where table_schema = database() and "+
 			"engine <> 'InnoDB' order by 1", "cache MEMORY\nold MyISAM")
 		x.exec("call tides(10, @said)")
@@ -167,6 +169,8 @@ var besides = []string{
 	"create function twice(n integer) returns integer language sql immutable as 'select n * 2'",
 	"create procedure calm() language sql as $$ update berth set mood = 'calm' $$",
 	"create trigger stamps before insert on berth for each row execute function stamp()",
+	`create function "a""b'; drop table berth; -- %s"() returns integer language sql as 'select 1'`,
+	`create type "c""d'; drop table berth; --" as enum ('x''; drop table berth; --')`,
 	"create view deep as select id, twice(id) as t from berth where deep > 9",
 	"comment on table berth is 'where ships lie'",
 }
@@ -189,7 +193,8 @@ func TestAdoptedObjectsComeAlong(t *testing.T) {
 		x.exec("insert into berth (id, mood) values (1, 'it''s rough'), (2, default)", "call calm()")
 		x.same("select * from berth order by id", "1|calm|1.50|100|ab\n2|calm|1.50|105|ab")
 		x.same("select string_agg(oid::regprocedure::text, ' ' order by proname) from pg_proc where pronamespace = "+
-			"'public'::regnamespace", "calm() stamp() twice(integer)")
+			"'public'::regnamespace", `"a""b'; drop table berth; -- %s"() calm() stamp() twice(integer)`)
+		x.same("select enumlabel from pg_enum where enumtypid::regtype::text like '%drop%'", "x'; drop table berth; --")
 		x.same("select pg_get_constraintdef(oid) from pg_constraint where contypid = 'depth'::regtype",
 			"CHECK ((VALUE > (0)::numeric))")
 		x.wants(x.code(0, "audit"), "matches:")
