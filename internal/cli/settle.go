@@ -79,7 +79,7 @@ func (s *session) settleTasks(st *standing, version string) ([]run.Task, string,
 		if half {
 			words = append(words, "go on settling "+k.Version+"-"+k.Name)
 		} else {
-			words = append(words, "settle "+k.Version+"-"+k.Name+", which drops "+opened.Words())
+			words = append(words, "settle "+k.Version+"-"+k.Name+": "+opened.Words())
 		}
 	}
 	if version != "" && !found {

@@ -33,6 +33,7 @@ type Traits struct {
 	// MirrorsHide means that such a column is invisible, and gets its other name in the moment in
 	// which that goes: what defines a table commits by itself.
 	MirrorsHide bool
+	Supplies    bool // the engine can supply a column that an insert leaves out from others of its row
 	AlwaysIsNot bool // a program can write a number of its own into a column that always numbers itself
 	Binary      bool // there are no decimals: a half may be rounded either way
 	PlainCase   bool // upper and lower know no letters beyond a to z

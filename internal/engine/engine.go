@@ -63,6 +63,12 @@ type Planner interface {
 	// Mirrors names the triggers that keep columns of a table equal to their mirrors, and gives
 	// the statements that make them and see to the rows; nothing where there are none.
 	Mirrors(t *schema.Table, pairs []schema.Mirror) (triggers, sql []string)
+	// Supplying names the triggers that supply columns of a table from expressions where an insert
+	// leaves them out, and gives the statements that make them; none where the engine needs none.
+	Supplying(t *schema.Table, columns map[string]sqltext.Expr) (triggers, sql []string)
+	// CannotSupply says why the engine computes nothing from an expression for rows that come to a
+	// table; "" where it does.
+	CannotSupply(t *schema.Table, e sqltext.Expr) string
 	// CannotMirror says why the engine keeps a column under no other name; "" where it can.
 	CannotMirror(t *schema.Table, column string) string
 	// Place gives the statements that make the place for Lastboard's own tables.

@@ -74,6 +74,10 @@ type TableChange struct {
 	Rows *Kept
 	// Back means that the change takes another one back.
 	Back bool
+	// Supplied are columns of After that the engine computes as Fill says where an insert leaves
+	// them out, until they are in Unsupplied of another change, with that expression.
+	Supplied   []string
+	Unsupplied map[string]sqltext.Expr
 }
 
 // Fill is what existing rows get in a column. Kept values come first where there

@@ -138,8 +138,13 @@ func (p *Printer) Ran(version, state string, e *ledger.Entry) {
 
 // StaysOpen says what an open migration still has to drop, and when.
 func (p *Printer) StaysOpen(o plan.Opened) {
-	p.Line("%s %s still has to drop %s", warn.Render("open:"), o.Version, o.Words())
-	p.Line("next: lastboard settle %s, once no program uses that any more", o.Version)
+	if drops := o.Drops(); drops != "" {
+		p.Line("%s %s still has to drop %s", warn.Render("open:"), o.Version, drops)
+	}
+	if supplies := o.Supplies(); supplies != "" {
+		p.Line("%s %s supplies %s where a program leaves it out", warn.Render("open:"), o.Version, supplies)
+	}
+	p.Line("next: lastboard settle %s, once no program of before runs any more", o.Version)
 	p.Line("")
 }
 

@@ -14,6 +14,7 @@ import (
 	"lastboard/internal/core/plan"
 	"lastboard/internal/engine"
 	"lastboard/internal/schema"
+	"lastboard/internal/sqltext"
 )
 
 // Finding is a difference and what would mend it.
@@ -159,9 +160,8 @@ func (in *Input) shown(sql []string) string {
 	return engine.Shown(text)
 }
 
-// mirrors finds the triggers of columns under two names that somebody has taken away or switched
-// off.
-func (in *Input) mirrors(ctx context.Context, own []engine.OwnObject) (list []Finding, err error) {
+// triggers finds those of open overlaps that somebody has taken away or switched off.
+func (in *Input) triggers(ctx context.Context, own []engine.OwnObject) (list []Finding, err error) {
 	tables, err := in.Ledger.Tables(ctx)
 	if err != nil {
 		return nil, err
@@ -171,16 +171,29 @@ func (in *Input) mirrors(ctx context.Context, own []engine.OwnObject) (list []Fi
 		if err != nil || k.State != ledger.Open {
 			continue // what cannot be read is a finding of its own
 		}
-		for _, r := range records {
-			if r.Mirror == nil || tables.Table(r.Mirror.Table) == nil {
-				continue
-			}
-			triggers, sql := in.Engine.Mirrors(tables.Table(r.Mirror.Table), r.Mirror.Pairs)
+		missing := func(t *schema.Table, triggers, sql []string) {
 			for _, name := range triggers {
 				if !slices.ContainsFunc(own, func(o engine.OwnObject) bool { return o.Name == name && !o.Off }) {
-					list = append(list, Finding{schema.Difference{Table: r.Mirror.Table, Object: "trigger", Name: name,
+					list = append(list, Finding{schema.Difference{Table: t.Name, Object: "trigger", Name: name,
 						Attribute: "untouched", Expected: "yes", Found: "no"}, in.shown(sql)})
 				}
+			}
+		}
+		for _, r := range records {
+			switch {
+			case r.Mirror != nil && tables.Table(r.Mirror.Table) != nil:
+				t := tables.Table(r.Mirror.Table)
+				triggers, sql := in.Engine.Mirrors(t, r.Mirror.Pairs)
+				missing(t, triggers, sql)
+			case r.Table != nil && len(r.Table.Supplied) > 0 && tables.Table(r.Table.After.Name) != nil:
+				t, columns := tables.Table(r.Table.After.Name), map[string]sqltext.Expr{}
+				for column, text := range r.Table.Supplied {
+					if e, err := sqltext.ParseExpr(text); err == nil && t.Column(column) != nil {
+						columns[column] = e
+					}
+				}
+				triggers, sql := in.Engine.Supplying(t, columns)
+				missing(t, triggers, sql)
 			}
 		}
 	}
@@ -270,7 +283,7 @@ func (in *Input) leftovers(ctx context.Context) ([]Finding, error) {
 				in.shown([]string{o.Again})})
 		}
 	}
-	mirrors, err := in.mirrors(ctx, own)
+	mirrors, err := in.triggers(ctx, own)
 	if err != nil {
 		return nil, err
 	}

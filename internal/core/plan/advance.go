@@ -29,7 +29,7 @@ func (p *Planner) Advance(ctx context.Context, m *migration.Migration) (*Plan, e
 			return nil, fault.List{p.keepsNoneOpen(m, &unsettled{own,
 				&schema.Problem{Pos: st.Start(), Message: own.spokenOf(st)}})}
 		}
-		if later := later(st, p.in.Engine.About().Mirrors); p.in.Overlaps && later != nil {
+		if later := p.leaves(m, i); later != nil {
 			if _, _, err := schema.Apply(p.current, st, p.in.Engine.About().Env(m.CSV)); err != nil && len(out.Later) == 0 {
 				return nil, fault.List{Located(m, err)}
 			}
@@ -37,9 +37,7 @@ func (p *Planner) Advance(ctx context.Context, m *migration.Migration) (*Plan, e
 			if st, err := p.opens(ctx, out, m, st); err != nil {
 				return nil, fault.List{p.located(m, st.Start(), err)}
 			}
-			continue
-		}
-		if err := p.statement(ctx, out, m, i, st); err != nil {
+		} else if err := p.statement(ctx, out, m, i, st, nil); err != nil {
 			return nil, err
 		}
 		if f := p.otherMeaning(m, st); f != nil {
@@ -65,8 +63,10 @@ func (p *Planner) Advance(ctx context.Context, m *migration.Migration) (*Plan, e
 	return out, nil
 }
 
-// statement plans one statement of a migration.
-func (p *Planner) statement(ctx context.Context, out *Plan, m *migration.Migration, i int, st sqltext.Statement) error {
+// statement plans one statement of a migration. The columns that are supplied until its overlap is
+// settled are among those that it adds.
+func (p *Planner) statement(ctx context.Context, out *Plan, m *migration.Migration, i int, st sqltext.Statement,
+	supplied []string) error {
 	_, change, err := schema.Apply(p.current, st, p.in.Engine.About().Env(m.CSV))
 	if err != nil {
 		if len(out.Later) > 0 { // it may be about what is dropped only later
@@ -75,6 +75,7 @@ func (p *Planner) statement(ctx context.Context, out *Plan, m *migration.Migrati
 		return fault.List{Located(m, err)}
 	}
 	if change.Table != nil && change.Table.After != nil {
+		change.Table.Supplied = supplied
 		change.Table.After = p.in.Engine.Holds(change.Table)
 		p.useKept(m, i, change.Table)
 	}

@@ -1,6 +1,7 @@
 package plan
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -42,8 +43,8 @@ func Open(known []*ledger.Migration, e engine.Engine) (list []Opened, err error)
 
 // Later lists what a migration leaves for the time when its overlap is settled.
 func Later(m *migration.Migration, e engine.Engine) (list []sqltext.Statement) {
-	for _, st := range m.File.Statements {
-		if s := later(st, e.About().Mirrors); s != nil {
+	for i := range m.File.Statements {
+		if s := later(m, i, e.About().Traits); s != nil {
 			list = append(list, s)
 		}
 	}
@@ -63,16 +64,45 @@ func (o Opened) Tables() (list []string) {
 	return list
 }
 
-// Words say what goes when it is settled.
+// Words say what happens when it is settled: "drop column port of vessel".
 func (o Opened) Words() string {
+	var parts []string
+	if drops := o.Drops(); drops != "" {
+		parts = append(parts, "drop "+drops)
+	}
+	if supplies := o.Supplies(); supplies != "" {
+		parts = append(parts, "let programs write "+supplies+" themselves")
+	}
+	return strings.Join(parts, " and ")
+}
+
+// Drops names what goes when it is settled; "" for nothing.
+func (o Opened) Drops() string { return o.columns(goes, "table ") }
+
+// Supplies names the columns that are supplied until then; "" for none.
+func (o Opened) Supplies() string {
+	return o.columns(func(a sqltext.Action) string {
+		if add, ok := a.(*sqltext.AddColumn); ok {
+			return "column " + add.Column.Name
+		}
+		return ""
+	}, "")
+}
+
+// columns lists what of returns of its actions, and, behind a word, its tables that go.
+func (o Opened) columns(of func(sqltext.Action) string, table string) string {
 	var list []string
 	for _, st := range o.Later {
 		switch st := st.(type) {
 		case *sqltext.DropTable:
-			list = append(list, "table "+st.Table.String())
+			if table != "" {
+				list = append(list, table+st.Table.String())
+			}
 		case *sqltext.AlterTable:
 			for _, a := range st.Actions {
-				list = append(list, goes(a)+" of "+st.Table.String())
+				if what := of(a); what != "" {
+					list = append(list, what+" of "+st.Table.String())
+				}
 			}
 		}
 	}
@@ -89,7 +119,13 @@ func (o Opened) Of(table string) (list []string) {
 			}
 		case *sqltext.AlterTable:
 			for _, a := range st.Actions {
-				if schema.SameName(st.Table.String(), table) {
+				add, supplied := a.(*sqltext.AddColumn)
+				switch {
+				case !schema.SameName(st.Table.String(), table):
+				case supplied:
+					list = append(list, "column "+add.Column.Name+" is supplied where a program leaves it out until "+o.Version+
+						" is settled")
+				default:
 					list = append(list, goes(a)+" goes when "+o.Version+" is settled")
 				}
 			}
@@ -109,9 +145,10 @@ func goes(a sqltext.Action) string {
 	return ""
 }
 
-// later gives what is done of a statement when the overlap is settled; nil for nothing.
-func later(st sqltext.Statement, mirrors bool) sqltext.Statement {
-	switch st := st.(type) {
+// later gives what is done of statement i of a migration when the overlap is settled; nil for
+// nothing.
+func later(m *migration.Migration, i int, traits engine.Traits) sqltext.Statement {
+	switch st := m.File.Statements[i].(type) {
 	case *sqltext.DropTable:
 		return st
 	case *sqltext.AlterTable:
@@ -123,16 +160,27 @@ func later(st sqltext.Statement, mirrors bool) sqltext.Statement {
 					return nil // programs of before want a value in it
 				}
 			case *sqltext.RenameColumn:
-				if !mirrors || named(rest, a.Column) || named(rest, a.To) {
+				if !traits.Mirrors || named(rest, a.Column) || named(rest, a.To) {
 					return nil
 				}
 			}
+		}
+		if traits.Supplies {
+			leaving = append(leaving, suppliable(m, i)...)
 		}
 		if len(leaving) > 0 {
 			return altering(st, leaving)
 		}
 	}
 	return nil
+}
+
+// leaves gives what is left of statement i while an overlap is open; nil for nothing.
+func (p *Planner) leaves(m *migration.Migration, i int) sqltext.Statement {
+	if !p.in.Overlaps {
+		return nil
+	}
+	return p.possible(later(m, i, p.in.Engine.About().Traits))
 }
 
 // leaving parts the actions of an alter into those that take a column or its name away, and
@@ -185,7 +233,8 @@ func (p *Planner) opens(ctx context.Context, out *Plan, m *migration.Migration,
 		return st, err
 	}
 	if opening != nil {
-		if err := p.statement(ctx, out, m, out.statement, opening); err != nil {
+		supplied, _ := supplies(out.Later[len(out.Later)-1])
+		if err := p.statement(ctx, out, m, out.statement, opening, addedNames(supplied)); err != nil {
 			return opening, err
 		}
 	}
@@ -280,7 +329,17 @@ func (p *Planner) opening(whole *sqltext.AlterTable) (sqltext.Statement, error) 
 func (p *Planner) left(opened []Opened) error {
 	now := p.current
 	for _, o := range opened {
-		for _, st := range o.Later {
+		for _, whole := range o.Later {
+			supplied, st := supplies(whole)
+			for _, add := range supplied {
+				t := now.Table(p.tableOf(whole.(*sqltext.AlterTable)))
+				if t == nil || t.Column(add.Column.Name) == nil {
+					return &unsettled{o, errors.New("it would not be there any more")}
+				}
+			}
+			if st == nil {
+				continue
+			}
 			if pairs := schema.RenamesOf(st); len(pairs) > 0 {
 				t := now.Table(p.tableOf(st.(*sqltext.AlterTable)))
 				if t == nil || slices.ContainsFunc(pairs, func(x schema.Mirror) bool {
@@ -324,6 +383,9 @@ func (o Opened) spokenOf(st sqltext.Statement) string {
 			}
 		case *sqltext.AlterTable:
 			for _, a := range later.Actions {
+				if add, ok := a.(*sqltext.AddColumn); ok && reshapes(st, later, false, suppliedFrom(add)) {
+					return "column " + add.Column.Name + " of " + later.Table.Name
+				}
 				for _, c := range columnsIn(a) {
 					if speaks(later.Table.Name) && speaks(c) {
 						return "column " + c + " of " + later.Table.Name
@@ -369,22 +431,25 @@ type unsettled struct {
 	err error
 }
 
+// stays names what it is about until it is settled.
+func (e *unsettled) stays() string { return cmp.Or(e.Drops(), e.Supplies()) }
+
 func (e *unsettled) Error() string { return e.err.Error() }
 
 func (e *unsettled) fault() *fault.Fault {
-	return settleFirst(e.Version, e.Words()+": "+e.Error())
+	return settleFirst(e.Version, e.stays()+": "+e.Error())
 }
 
 func settleFirst(version, what string) *fault.Fault {
 	return fault.New(fault.Refused, "settle-first", "lastboard settle "+version+", then advance",
-		"migration %s is open, and what it still has to drop is in the way: %s", version, what)
+		"migration %s is open, and what it still has to change is in the way: %s", version, what)
 }
 
 // keepsNoneOpen refuses a migration of which one statement is about what another one drops.
 func (p *Planner) keepsNoneOpen(m *migration.Migration, e *unsettled) *fault.Fault {
 	f := fault.New(fault.Refused, "needs-overlap", "part it into two migrations; or, if no application uses the old "+
 		"shape any more, add --settle",
-		"%s stays until the overlap is settled, and another statement of this migration is about it: %s", e.Words(), e)
+		"%s stays until the overlap is settled, and another statement of this migration is about it: %s", e.stays(), e)
 	var where *schema.Problem
 	if errors.As(e.err, &where) {
 		return at(m, where.Pos, f)
@@ -396,10 +461,19 @@ func (p *Planner) keepsNoneOpen(m *migration.Migration, e *unsettled) *fault.Fau
 func (p *Planner) Settle(ctx context.Context, m *migration.Migration) (*Plan, error) {
 	out := &Plan{Version: m.Version, Name: m.Name, Direction: ledger.Settle, Migration: m, Before: p.current,
 		Facts: p.newFacts()}
-	for i, whole := range m.File.Statements {
+	for i := range m.File.Statements {
 		out.statement = i
-		st := later(whole, p.in.Engine.About().Mirrors)
+		st := later(m, i, p.in.Engine.About().Traits)
 		if st == nil {
+			continue
+		}
+		supplied, rest := supplies(st)
+		if alter, ok := st.(*sqltext.AlterTable); ok {
+			if err := p.supplyEnds(ctx, out, alter, supplied); err != nil {
+				return nil, fault.List{p.located(m, st.Start(), err)}
+			}
+		}
+		if st = rest; st == nil {
 			continue
 		}
 		if pairs := schema.RenamesOf(st); len(pairs) > 0 {
@@ -425,7 +499,7 @@ func (p *Planner) Settle(ctx context.Context, m *migration.Migration) (*Plan, er
 				continue
 			}
 		}
-		if err := p.statement(ctx, out, m, i, st); err != nil {
+		if err := p.statement(ctx, out, m, i, st, nil); err != nil {
 			return nil, err
 		}
 	}

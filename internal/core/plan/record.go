@@ -42,6 +42,9 @@ type TableRecord struct {
 	// Converted holds the columns of After whose values were written anew, and
 	// whether by a plain cast.
 	Converted map[string]bool `json:"converted,omitempty"`
+	// Supplied holds the columns of After that are supplied until the overlap is settled, and the
+	// expressions for them as text.
+	Supplied map[string]string `json:"supplied,omitempty"`
 }
 
 // ViewRecord is a view before and after.
@@ -88,6 +91,12 @@ func newRecord(c *schema.Change, before, after *schema.Schema) *Record {
 		}
 		for column, e := range c.Table.Restore {
 			t.Restore[column] = sqltext.PrintExpr(e)
+		}
+		for _, column := range c.Table.Supplied {
+			if t.Supplied == nil {
+				t.Supplied = map[string]string{}
+			}
+			t.Supplied[column] = sqltext.PrintExpr(c.Table.Fill[column].Expr)
 		}
 		if c.Table.Before != nil && c.Table.After != nil {
 			t.Converted = map[string]bool{}

@@ -31,7 +31,9 @@ func (p *Planner) warn(ctx context.Context, out *Plan, m *migration.Migration, s
 			}
 		}
 		for _, col := range t.Added() {
-			if p.in.Live && col.NotNull && col.Default == nil && col.Generated == nil && col.Identity == nil {
+			if schema.HasName(t.Supplied, col.Name) {
+				p.warnSupplied(note, t, col.Name)
+			} else if p.in.Live && col.NotNull && col.Default == nil && col.Generated == nil && col.Identity == nil {
 				note(fault.Warning, "inserts-need-value", "give it a default, or let the applications know the column first",
 					"once this has run, an insert into %s that leaves %s out is refused", t.After.Name, col.Name)
 			}
@@ -71,6 +73,24 @@ func (p *Planner) warn(ctx context.Context, out *Plan, m *migration.Migration, s
 		p.warnTriggers(note, c.Insert.Table, "insert", nil)
 	}
 	return nil
+}
+
+// warnSupplied says when a column that is supplied may get something else than a trigger would make
+// of its row.
+func (p *Planner) warnSupplied(note func(fault.Level, string, string, string, ...any), t *schema.TableChange, column string) {
+	if triggers, _ := p.in.Engine.Supplying(t.After, map[string]sqltext.Expr{column: t.Fill[column].Expr}); len(triggers) > 0 {
+		return // one that fires after all others
+	}
+	var names []string
+	for _, tr := range t.Before.Triggers {
+		if fires(tr.SQL, "insert", nil) {
+			names = append(names, tr.Name)
+		}
+	}
+	if len(names) > 0 {
+		note(fault.Note, "supplied-before-triggers", "look at whether they write what its expression reads",
+			"%s is supplied to inserts into %s that leave it out before %s act", column, t.After.Name, strings.Join(names, ", "))
+	}
 }
 
 // warnMirrors says what programs may notice of columns that are kept under two names.

@@ -241,6 +241,7 @@ func (e Engine) Holds(change *schema.TableChange) *schema.Table {
 		if d := h.Default; d != nil && d.Tree != nil && sqltext.PrintExpr(d.Tree) == "null" {
 			h.Default = nil
 		}
+		supply(&h, change)
 		if h.Identity != nil {
 			h.NotNull = true
 			h.Identity = &sqltext.Identity{}

@@ -18,9 +18,11 @@ func (p *planner) alter() {
 	p.remake()
 	p.AlterProofs()
 	p.ProofsFirst()
+	p.unsupply()
 	p.dropParts()
 	p.addColumns()
 	p.fill()
+	p.supply()
 	converted := p.converted()
 	p.notNulls(slices.DeleteFunc(slices.Clone(p.After.Columns),
 		func(c *schema.Column) bool { return slices.Contains(converted, c) }))

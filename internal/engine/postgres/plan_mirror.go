@@ -31,14 +31,14 @@ func mirrorTriggers(t *schema.Table) []string {
 		mirrorName(t, lastTrigger, mirrorLast)}
 }
 
-// mirrorName names the function of one of the two triggers, and with what begins it, the trigger.
-func mirrorName(t *schema.Table, begin, kind string) string {
+// mirrorName names the function of a trigger of an open overlap, and with what begins it, the trigger.
+func mirrorName(t *schema.Table, begin, kind string, columns ...string) string {
 	n := tableOf(t).Name
 	if t.Name != n { // another schema may have a table of the name
 		sum := sha256.Sum256([]byte(t.Name))
 		n += "_" + hex.EncodeToString(sum[:4])
 	}
-	return schema.ConstraintName(&schema.Table{Name: begin + engine.Prefix + n}, nil, kind)
+	return schema.ConstraintName(&schema.Table{Name: begin + engine.Prefix + n}, columns, kind)
 }
 
 // hasMirrors reports whether triggers keep mirrors of the table.

@@ -5,6 +5,7 @@ import (
 
 	"lastboard/internal/engine"
 	"lastboard/internal/schema"
+	"lastboard/internal/sqltext"
 )
 
 func init() { engine.Register(about) }
@@ -18,6 +19,14 @@ var about = &engine.About{
 
 // About implements engine.Engine.
 func (Engine) About() *engine.About { return about }
+
+// Supplying implements engine.Planner.
+func (Engine) Supplying(*schema.Table, map[string]sqltext.Expr) (triggers, sql []string) {
+	return nil, nil
+}
+
+// CannotSupply implements engine.Planner.
+func (Engine) CannotSupply(*schema.Table, sqltext.Expr) string { return "" }
 
 // CannotMirror implements engine.Planner.
 func (Engine) CannotMirror(*schema.Table, string) string { return "" }
