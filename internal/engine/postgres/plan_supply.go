@@ -20,6 +20,18 @@ func supplyTrigger(t *schema.Table, column string) string {
 	return mirrorName(t, lastTrigger, supplyKind, column)
 }
 
+func supplyFunction(t *schema.Table, column string) string { return mirrorName(t, "", supplyKind, column) }
+
+// suppliedBy gives the column that a trigger supplies; "" for another trigger.
+func suppliedBy(t *schema.Table, tr *schema.Trigger) string {
+	for _, c := range t.Columns {
+		if supplyTrigger(t, c.Name) == tr.Name {
+			return c.Name
+		}
+	}
+	return ""
+}
+
 // Supplying implements engine.Planner.
 func (Engine) Supplying(t *schema.Table, columns map[string]sqltext.Expr) (triggers, sql []string) {
 	p := newPlanner(engine.Facts{}, t)
@@ -38,7 +50,7 @@ func (p *planner) supplySQL(column string, e sqltext.Expr) []string {
 	if err != nil {
 		p.Fail(&engine.Refused{Message: err.Error()})
 	}
-	trigger, function := supplyTrigger(p.Table, column), name(mirrorName(p.Table, "", supplyKind, column))
+	trigger, function := supplyTrigger(p.Table, column), name(supplyFunction(p.Table, column))
 	return []string{
 		"create or replace function " + function + "() returns trigger language plpgsql set search_path from current as " +
 			dollar("begin new."+quote(column)+" := "+value+"; return new; end"),
@@ -66,14 +78,14 @@ func (p *planner) supply() {
 
 func (p *planner) noSupply(column string) []string {
 	return []string{"drop trigger if exists " + quote(supplyTrigger(p.Table, column)) + " on " + p.table(),
-		"drop function if exists " + name(mirrorName(p.Table, "", supplyKind, column)) + "()"}
+		"drop function if exists " + name(supplyFunction(p.Table, column)) + "()"}
 }
 
 // unsupply takes the triggers away of columns that are supplied no more, or that go.
 func (p *planner) unsupply() {
 	columns := slices.Sorted(maps.Keys(p.Change.Unsupplied))
 	for _, c := range p.Dropped() {
-		if slices.ContainsFunc(p.Table.Own, func(tr *schema.Trigger) bool { return tr.Name == supplyTrigger(p.Table, c.Name) }) {
+		if slices.ContainsFunc(p.Table.Own, func(tr *schema.Trigger) bool { return suppliedBy(p.Table, tr) == c.Name }) {
 			columns = append(columns, c.Name)
 		}
 	}

@@ -136,10 +136,14 @@ func (t *trial) make(ctx context.Context, table *schema.Table) error {
 		}
 	}
 	for _, tr := range table.Own {
+		var functions []string
 		if kept := keptBy(tr); kept != "" {
-			if err := t.follower(ctx, tr, kept); err != nil {
-				return err
-			}
+			functions = []string{kept + goneSuffix, kept + movedSuffix, kept + "_new", kept + cameSuffix}
+		} else if column := suppliedBy(table, tr); column != "" {
+			functions = []string{supplyFunction(table, column)}
+		}
+		if err := t.own(ctx, tr, functions); err != nil {
+			return err
 		}
 	}
 	if len(table.Triggers) > 0 {
@@ -150,15 +154,19 @@ func (t *trial) make(ctx context.Context, table *schema.Table) error {
 	return nil
 }
 
-// follower makes a trigger that lets kept values follow their rows, with its function.
-func (t *trial) follower(ctx context.Context, tr *schema.Trigger, kept string) error {
-	for _, sql := range []string{function(kept+goneSuffix, ""), function(kept+movedSuffix, ""), function(kept+"_new", ""),
-		function(kept+cameSuffix, ""), tr.SQL} {
-		if _, err := exec(ctx, t.conn, t.there(sql), nil); err != nil {
+// own makes a trigger of Lastboard's, with the functions that it calls; none are for one that stays
+// out of the trial.
+func (t *trial) own(ctx context.Context, tr *schema.Trigger, functions []string) error {
+	if functions == nil {
+		return nil
+	}
+	for _, f := range functions {
+		if _, err := exec(ctx, t.conn, t.there(function(f, "")), nil); err != nil {
 			return err
 		}
 	}
-	return nil
+	_, err := exec(ctx, t.conn, t.there(tr.SQL), nil)
+	return err
 }
 
 // tie adds the foreign keys whose both ends are there.

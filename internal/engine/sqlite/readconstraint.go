@@ -1,6 +1,7 @@
 package sqlite
 
 import (
+	"slices"
 	"strings"
 
 	"lastboard/internal/schema"
@@ -25,16 +26,19 @@ func (r *reader) check(c *schema.Column, name string) {
 	if c != nil && r.limit(c, name, text) {
 		return
 	}
-	if c == nil && strings.HasSuffix(name, limitSuffix) {
-		for _, col := range r.table.Columns {
-			if r.limit(col, name, text) {
-				return
-			}
-		}
-	}
 	k := &schema.Check{Name: name, Expr: schema.Expr{Native: text}, Options: map[string]string{}}
 	r.conflict(k.Options)
 	r.table.Checks = append(r.table.Checks, k)
+}
+
+// limits takes checks for what enforces the types of columns that do not stand before them alone: it
+// means the same wherever it is written.
+func (r *reader) limits() {
+	r.table.Checks = slices.DeleteFunc(r.table.Checks, func(k *schema.Check) bool {
+		return len(k.Options) == 0 && slices.ContainsFunc(r.table.Columns, func(c *schema.Column) bool {
+			return r.limit(c, k.Name, k.Expr.Native)
+		})
+	})
 }
 
 // limit takes a check for what enforces the type of a column, if it is.

@@ -152,6 +152,7 @@ func readTable(sql string) (t *schema.Table, err error) {
 		}
 	}
 	r.expect(")")
+	r.limits()
 	for r.tok().Kind != sqltext.EOF {
 		switch {
 		case r.accept("without", "rowid"):
