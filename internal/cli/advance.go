@@ -211,6 +211,11 @@ func (g *global) change(ctx context.Context, f runFlags,
 
 // showBefore shows a person who is going to be asked what the tasks would take.
 func (s *session) showBefore(ctx context.Context, tasks []run.Task, f runFlags) error {
+	if !s.JSON {
+		if err := s.showUses(ctx, tasks); err != nil {
+			return err
+		}
+	}
 	if f.yes != "" || s.JSON || !term.IsTerminal(int(os.Stdin.Fd())) {
 		return nil
 	}

@@ -2,7 +2,9 @@ package cli
 
 import (
 	"context"
+	"fmt"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -10,27 +12,40 @@ import (
 	"lastboard/internal/core/ledger"
 	"lastboard/internal/core/plan"
 	"lastboard/internal/core/run"
+	"lastboard/internal/core/uses"
+	"lastboard/internal/engine"
 	"lastboard/internal/schema"
+	"lastboard/internal/view"
 )
 
 func newSettle(g *global) *cobra.Command {
 	var f runFlags
+	var check bool
 	c := &cobra.Command{
 		Use:   "settle [VERSION]",
 		Short: "End overlaps: drop what programs of before still used",
 		Long: `Ends the overlap of a migration that is open, or of every one, the oldest first.
 On a live database advance leaves columns and tables that a migration drops where
 they are, for programs that still use them; settle drops them, and keeps what they
-held, once no such program runs any more.`,
+held, once no such program runs any more. Before that it shows who was seen to use
+what goes: writes that were counted, statements of sessions and of the server's
+statistics, views and routines. With --check it shows that alone, and the exit code
+is 5 when a program of before was seen.`,
 		Example: `  lastboard settle
+  lastboard settle --check
   lastboard settle 0005 --yes`,
 		Args: cobra.MaximumNArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
+			version := strings.Join(args, "")
+			if check {
+				return g.checkUses(c.Context(), version)
+			}
 			return g.change(c.Context(), f, func(_ context.Context, s *session, st *standing) ([]run.Task, string, error) {
-				return s.settleTasks(st, strings.Join(args, ""))
+				return s.settleTasks(st, version)
 			})
 		},
 	}
+	c.Flags().BoolVar(&check, "check", false, "only show who still uses what goes")
 	addYes(c, &f.yes)
 	addWaitFlags(c, &f)
 	return c
@@ -83,8 +98,97 @@ func (s *session) settleTasks(st *standing, version string) ([]run.Task, string,
 		}
 	}
 	if version != "" && !found {
-		return nil, "", fault.New(fault.Usage, "version-unknown", "see lastboard status",
-			"no migration %s has run on this database", version)
+		return nil, "", noSuchVersion(version)
 	}
 	return tasks, strings.Join(words, "; "), nil
+}
+
+// checkUses shows who still uses what overlaps are about to take away: of all that are open, or of one.
+func (g *global) checkUses(ctx context.Context, version string) error {
+	s, err := g.open(ctx, engine.Read)
+	if err != nil {
+		return err
+	}
+	defer s.close()
+	st, err := s.stand(ctx)
+	if err != nil {
+		return err
+	}
+	open, err := st.open(version)
+	if err != nil {
+		return err
+	}
+	report, err := s.uses(ctx, open)
+	if err != nil {
+		return err
+	}
+	switch {
+	case s.JSON:
+		err = s.Document(view.UsesJSON(report))
+	case len(open) == 0:
+		s.Line("no overlap is open")
+	default:
+		s.Uses(report)
+	}
+	if err == nil && report.Before() {
+		return exitCode(fault.Differs)
+	}
+	return err
+}
+
+// open lists what would settle the overlaps that are open: all, or that of one version.
+func (st *standing) open(version string) (list []run.Task, err error) {
+	found := version == ""
+	for _, k := range st.known {
+		its := version == "" || sameVersion(k.Version, version)
+		found = found || its
+		if its && k.State == ledger.Open {
+			list = append(list, run.Task{File: st.fileOf(k.Version), Known: k, Settle: true})
+		}
+	}
+	if !found {
+		return nil, noSuchVersion(version)
+	}
+	return list, nil
+}
+
+func noSuchVersion(version string) error {
+	return fault.New(fault.Usage, "version-unknown", "see lastboard status", "no migration %s has run on this database",
+		version)
+}
+
+// showUses shows it of those that are about to be settled, where it can be found out.
+func (s *session) showUses(ctx context.Context, tasks []run.Task) error {
+	report, err := s.uses(ctx, tasks)
+	if err != nil || len(report.Uses) == 0 {
+		return err
+	}
+	s.Uses(report)
+	s.Line("")
+	return nil
+}
+
+// uses finds it out of the overlaps that tasks are to end.
+func (s *session) uses(ctx context.Context, tasks []run.Task) (*uses.Report, error) {
+	db, ok := s.db.(engine.Onlooker)
+	var open []uses.Open
+	for _, t := range tasks {
+		if !ok || !t.Settle || t.Known.State != ledger.Open {
+			continue // it is half settled
+		}
+		since, err := time.Parse(time.RFC3339, t.Known.AdvancedAt)
+		if err != nil {
+			return nil, fmt.Errorf("the ledger's time of migration %s: %w", t.Known.Version, err)
+		}
+		open = append(open, uses.Open{Opened: plan.Opened{Version: t.Known.Version, Later: plan.Later(t.File, s.engine)},
+			Since: since})
+	}
+	if len(open) == 0 {
+		return &uses.Report{}, nil
+	}
+	tables, err := s.ledger.Tables(ctx)
+	if err != nil {
+		return nil, err
+	}
+	return uses.Look(ctx, db, tables, open)
 }

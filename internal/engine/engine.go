@@ -185,6 +185,40 @@ type OwnObject struct {
 	Mirrors bool
 }
 
+// Onlooker tells which programs use names of tables and columns.
+type Onlooker interface {
+	// Seen says how often a column was written as before since its overlap opened.
+	Seen(ctx context.Context, t *schema.Table, column string) (Seen, error)
+	// Asked lists statements of other programs: those that run or were a session's last, and those
+	// of the server's statistics. unseen says why there may be more; "" where these are all.
+	Asked(ctx context.Context) (list []Asked, unseen string, err error)
+	// Code lists views, routines and triggers with their text.
+	Code(ctx context.Context) ([]Code, error)
+}
+
+// Seen is what was counted of a column; Counted is false where nothing counts.
+type Seen struct {
+	Counted bool
+	Times   int64
+	Last    time.Time // zero where that is not known
+}
+
+// Asked is a statement of another program.
+type Asked struct {
+	SQL string
+	By  string // "user office with billing", or what has kept it
+	// Times is how often, where that was counted, and Last when it ran last; Since is from when on
+	// it was counted. Each is zero where that is not known.
+	Times       int64
+	Last, Since time.Time
+}
+
+// Code is something of the database that uses names in its text.
+type Code struct {
+	What string // "view fleet"
+	SQL  string
+}
+
 // TxOptions is what a transaction needs beside its statements.
 type TxOptions struct {
 	// ForeignKeysOff stops the engine from acting on foreign keys meanwhile.

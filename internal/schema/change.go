@@ -20,6 +20,7 @@ type Change struct {
 	Assert *sqltext.Assert
 	Native *NativeChange
 	Mirror *MirrorChange
+	Watch  *WatchChange
 }
 
 // Subjects names the tables that the change is about and that exist before it.
@@ -29,6 +30,8 @@ func (c *Change) Subjects() []string {
 		return []string{c.Table.Before.Name}
 	case c.Mirror != nil:
 		return []string{c.Mirror.Before.Name}
+	case c.Watch != nil:
+		return []string{c.Watch.Table.Name}
 	case c.Rows != nil:
 		return []string{c.Rows.Table.Name}
 	case c.Insert != nil:

@@ -147,6 +147,8 @@ var rules = []Rule{
 		"Drop them before it and make them again, if they should not act."},
 	{"needs-overlap", "On a live database applications still use the old shape, and this kind of change keeps none open.",
 		"Take the old use out of them first, then `--settle`."},
+	{"supplied-before-triggers", "A column that is supplied while an overlap is open is computed before the table's own " +
+		"triggers act.", "Look at whether they write what its expression reads."},
 	{"trigger-names-column", "A trigger of the table may run code that names a column by its old name.",
 		"Change it before the overlap is settled."},
 	{"upserts-may-clash", "A unique column has a second name while its overlap is open, and with it a second index.",

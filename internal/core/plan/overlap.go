@@ -238,10 +238,17 @@ func (p *Planner) opens(ctx context.Context, out *Plan, m *migration.Migration,
 			return opening, err
 		}
 	}
-	pairs := schema.RenamesOf(whole)
-	if len(pairs) == 0 {
-		return st, nil
+	if pairs := schema.RenamesOf(whole); len(pairs) > 0 {
+		if err := p.opensMirrors(ctx, out, m, whole, pairs); err != nil {
+			return st, err
+		}
 	}
+	return st, p.watch(ctx, out, whole, false)
+}
+
+// opensMirrors plans that columns are kept under two names.
+func (p *Planner) opensMirrors(ctx context.Context, out *Plan, m *migration.Migration, whole *sqltext.AlterTable,
+	pairs []schema.Mirror) error {
 	t := p.current.Table(p.tableOf(whole))
 	opened := append(slices.Clone(p.in.Opened), Opened{m.Version, out.Later[:len(out.Later)-1]})
 	for _, x := range pairs {
@@ -256,7 +263,7 @@ func (p *Planner) opens(ctx context.Context, out *Plan, m *migration.Migration,
 			why = "others of the table are already, by another statement: one statement can rename several"
 		}
 		if why != "" {
-			return st, &schema.Problem{
+			return &schema.Problem{
 				Pos: whole.At, Rule: "needs-overlap", Message: "column " + x.Column + " of " + t.Name +
 					" cannot be kept under two names while programs of before run: " + why,
 				Cure: "if no application uses the old shape any more, add --settle",
@@ -266,7 +273,7 @@ func (p *Planner) opens(ctx context.Context, out *Plan, m *migration.Migration,
 	change := &schema.MirrorChange{Before: t, After: schema.Mirrored(t, pairs, p.in.Engine.About().MirrorsHide),
 		Pairs: pairs}
 	p.warnMirrors(out, m, whole, change)
-	return st, p.change(ctx, out, &schema.Change{At: whole.At, What: "keep columns of " + t.Name + " under two names",
+	return p.change(ctx, out, &schema.Change{At: whole.At, What: "keep columns of " + t.Name + " under two names",
 		Mirror: change})
 }
 
@@ -469,6 +476,9 @@ func (p *Planner) Settle(ctx context.Context, m *migration.Migration) (*Plan, er
 		}
 		supplied, rest := supplies(st)
 		if alter, ok := st.(*sqltext.AlterTable); ok {
+			if err := p.watch(ctx, out, alter, true); err != nil {
+				return nil, fault.List{p.located(m, st.Start(), err)}
+			}
 			if err := p.supplyEnds(ctx, out, alter, supplied); err != nil {
 				return nil, fault.List{p.located(m, st.Start(), err)}
 			}

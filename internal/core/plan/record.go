@@ -25,6 +25,7 @@ type Record struct {
 	Delete *TableName        `json:"delete,omitempty"`
 	Native *NativeRecord     `json:"native,omitempty"`
 	Mirror *MirrorRecord     `json:"mirror,omitempty"`
+	Watch  *WatchRecord      `json:"watch,omitempty"`
 	Keeps  []*engine.Keeping `json:"keeps,omitempty"`
 	// Stage is ledger.Open, or ledger.Settle for what was done as the overlap was settled, and
 	// Statement says of which statement of the migration, from 0. A record without a stage is of
@@ -63,6 +64,12 @@ type RowsRecord struct {
 type MirrorRecord struct {
 	Table string          `json:"table"`
 	Pairs []schema.Mirror `json:"pairs"`
+}
+
+// WatchRecord is columns whose writes are counted.
+type WatchRecord struct {
+	Table   string           `json:"table"`
+	Columns []schema.Watched `json:"columns"`
 }
 
 // TableName is the table that rows were inserted into or deleted from.
@@ -111,6 +118,8 @@ func newRecord(c *schema.Change, before, after *schema.Schema) *Record {
 			Restore: map[string]string{}, Converted: map[string]bool{}}
 	case c.Mirror != nil && !c.Mirror.Off:
 		r.Mirror = &MirrorRecord{c.Mirror.Before.Name, c.Mirror.Pairs}
+	case c.Watch != nil && !c.Watch.Off:
+		r.Watch = &WatchRecord{c.Watch.Table.Name, c.Watch.Columns}
 	case c.View != nil:
 		v := &ViewRecord{}
 		if c.View.Before != nil {
@@ -195,6 +204,13 @@ func (r *Record) inverse(current *schema.Schema) (*schema.Change, error) {
 		if c.Mirror == nil {
 			return nil, nil
 		}
+		return c, nil
+	case r.Watch != nil:
+		t := current.Table(r.Watch.Table)
+		if t == nil {
+			return nil, nil
+		}
+		c.Watch = &schema.WatchChange{Table: t, Columns: r.Watch.Columns, Off: true}
 		return c, nil
 	case r.View != nil:
 		c.View = &schema.ViewChange{Before: r.View.After, After: r.View.Before}

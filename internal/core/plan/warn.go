@@ -77,8 +77,10 @@ func (p *Planner) warn(ctx context.Context, out *Plan, m *migration.Migration, s
 
 // warnSupplied says when a column that is supplied may get something else than a trigger would make
 // of its row.
-func (p *Planner) warnSupplied(note func(fault.Level, string, string, string, ...any), t *schema.TableChange, column string) {
-	if triggers, _ := p.in.Engine.Supplying(t.After, map[string]sqltext.Expr{column: t.Fill[column].Expr}); len(triggers) > 0 {
+func (p *Planner) warnSupplied(note func(fault.Level, string, string, string, ...any), t *schema.TableChange,
+	column string) {
+	triggers, _ := p.in.Engine.Supplying(t.After, map[string]sqltext.Expr{column: t.Fill[column].Expr})
+	if len(triggers) > 0 {
 		return // one that fires after all others
 	}
 	var names []string

@@ -154,7 +154,8 @@ func (d *database) Sample(ctx context.Context, t *schema.Table, columns []string
 	if t.Key() != nil {
 		order = " order by " + strings.Join(keys, ", ")
 	}
-	return d.query(ctx, "select "+strings.Join(list, ", ")+" from "+quote(t.Name)+order+" limit ?", int64(n))
+	return d.query(ctx, "select "+strings.Join(list, ", ")+" from "+quote(t.Name)+" as lastboard_rows"+order+" limit ?",
+		int64(n))
 }
 
 // Nulls implements engine.Database.
@@ -163,7 +164,7 @@ func (d *database) Nulls(ctx context.Context, t *schema.Table) ([]int64, error) 
 	for i, c := range t.Columns {
 		parts[i] = "count(*) - count(" + quote(c.Name) + ")"
 	}
-	r, err := d.query(ctx, "select "+strings.Join(parts, ", ")+" from "+quote(t.Name))
+	r, err := d.query(ctx, "select "+strings.Join(parts, ", ")+" from "+quote(t.Name)+" as lastboard_rows")
 	if err != nil {
 		return nil, err
 	}

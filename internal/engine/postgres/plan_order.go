@@ -125,7 +125,7 @@ func (p *planner) reorder() {
 	for _, tr := range slices.Concat(p.Table.Triggers, p.Table.Own) {
 		if !slices.ContainsFunc(gone, func(kept string) bool { return strings.HasPrefix(tr.Name, kept+"_") }) {
 			sql = append(sql, tr.SQL)
-			if slices.Contains(p.Table.Own, tr) {
+			if slices.Contains(p.Table.Own, tr) && !strings.HasPrefix(tr.Name, watchTrigger) {
 				sql = append(sql, always(t, tr.Name))
 			}
 		}

@@ -20,7 +20,9 @@ func supplyTrigger(t *schema.Table, column string) string {
 	return mirrorName(t, lastTrigger, supplyKind, column)
 }
 
-func supplyFunction(t *schema.Table, column string) string { return mirrorName(t, "", supplyKind, column) }
+func supplyFunction(t *schema.Table, column string) string {
+	return mirrorName(t, "", supplyKind, column)
+}
 
 // suppliedBy gives the column that a trigger supplies; "" for another trigger.
 func suppliedBy(t *schema.Table, tr *schema.Trigger) string {

@@ -160,7 +160,8 @@ func (d *database) Sample(ctx context.Context, t *schema.Table, columns []string
 	if len(keys) > 0 {
 		order = " order by " + strings.Join(keys, ", ")
 	}
-	return d.Query(ctx, "select "+strings.Join(list, ", ")+" from "+name(t.Name)+order+" limit ?", int64(n))
+	return d.Query(ctx, "select "+strings.Join(list, ", ")+" from "+name(t.Name)+" as lastboard_rows"+order+" limit ?",
+		int64(n))
 }
 
 // Nulls implements engine.Database.
@@ -169,7 +170,7 @@ func (d *database) Nulls(ctx context.Context, t *schema.Table) ([]int64, error) 
 	for i, c := range t.Columns {
 		parts[i] = "count(*) - count(" + quote(c.Name) + ")"
 	}
-	r, err := d.Query(ctx, "select "+strings.Join(parts, ", ")+" from "+name(t.Name))
+	r, err := d.Query(ctx, "select "+strings.Join(parts, ", ")+" from "+name(t.Name)+" as lastboard_rows")
 	if err != nil {
 		return nil, err
 	}
@@ -237,7 +238,7 @@ const selectOwn = `
 	union all
 	select 'trigger', '', t.tgname, cn.nspname, c.relname, (t.tgname ~ '^(lastboard_kept_|!)' or t.tgname ~ '^zz_' and t.tgname !~ '_fill$') and t.tgenabled <> 'A' from pg_trigger t join pg_class c on c.oid = t.tgrelid join pg_namespace cn on cn.oid = c.relnamespace
 		join pg_proc p on p.oid = t.tgfoid join pg_namespace pn on pn.oid = p.pronamespace
-		where t.tgname ~ '^lastboard_(kept_[0-9]+_(gone|moved|new|came)|.*_fill)$|^(zz_|!)lastboard_' and not t.tgisinternal and pn.nspname = 'lastboard'
+		where t.tgname ~ '^lastboard_(kept_[0-9]+_(gone|moved|new|came)|.*_fill)$|^(zz_|!!?)lastboard_' and not t.tgisinternal and pn.nspname = 'lastboard'
 	union all
 	select 'function', n.nspname, p.proname, '', '', false from pg_proc p join pg_namespace n on n.oid = p.pronamespace where n.nspname = 'lastboard' and p.prorettype = 'trigger'::regtype and p.proname ~ '^kept_[0-9]+_|_fill$'
 	union all

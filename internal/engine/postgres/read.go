@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"reflect"
+	"regexp"
 	"strconv"
 	"strings"
 
@@ -398,12 +399,15 @@ func (r *reader) trigger(v []any) {
 		return
 	}
 	tr := &schema.Trigger{Name: text(v[1]), SQL: text(v[2])}
-	if strings.HasPrefix(strings.TrimPrefix(strings.TrimPrefix(tr.Name, lastTrigger), firstTrigger), engine.Prefix) {
+	if ownTrigger.MatchString(tr.Name) {
 		t.Own = append(t.Own, tr)
 	} else {
 		t.Triggers = append(t.Triggers, tr)
 	}
 }
+
+// ownTrigger knows Lastboard's triggers by their names.
+var ownTrigger = regexp.MustCompile(`^(` + lastTrigger + `|` + firstTrigger + `|` + watchTrigger + `)?` + engine.Prefix)
 
 func (r *reader) policy(v []any) {
 	if t := r.tables[number(v[0])]; t != nil {

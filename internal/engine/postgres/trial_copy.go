@@ -136,13 +136,7 @@ func (t *trial) make(ctx context.Context, table *schema.Table) error {
 		}
 	}
 	for _, tr := range table.Own {
-		var functions []string
-		if kept := keptBy(tr); kept != "" {
-			functions = []string{kept + goneSuffix, kept + movedSuffix, kept + "_new", kept + cameSuffix}
-		} else if column := suppliedBy(table, tr); column != "" {
-			functions = []string{supplyFunction(table, column)}
-		}
-		if err := t.own(ctx, tr, functions); err != nil {
+		if err := t.own(ctx, tr, ownFunctions(table, tr)); err != nil {
 			return err
 		}
 	}
@@ -150,6 +144,21 @@ func (t *trial) make(ctx context.Context, table *schema.Table) error {
 		// Nothing of the applications' acts in a trial.
 		_, err := exec(ctx, t.conn, t.there("alter table "+name(table.Name)+" disable trigger user"), nil)
 		return err
+	}
+	return nil
+}
+
+// ownFunctions names the functions that a trigger of Lastboard's calls; none for one that keeps two
+// names equal.
+func ownFunctions(t *schema.Table, tr *schema.Trigger) []string {
+	if kept := keptBy(tr); kept != "" {
+		return []string{kept + goneSuffix, kept + movedSuffix, kept + "_new", kept + cameSuffix}
+	}
+	if column := suppliedBy(t, tr); column != "" {
+		return []string{supplyFunction(t, column)}
+	}
+	if column := watchedBy(t, tr); column != "" {
+		return []string{watchName(t, "", watchKind, column)}
 	}
 	return nil
 }

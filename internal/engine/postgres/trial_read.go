@@ -196,7 +196,7 @@ const selectDependents = `
 	from pg_depend d join pg_class c on c.oid = d.refobjid join pg_namespace n on n.oid = c.relnamespace left join pg_attribute a on a.attrelid = c.oid and a.attnum = d.refobjsubid
 	where d.refclassid = 'pg_class'::regclass and n.nspname = ? and c.relname = ? and d.deptype = 'n'
 		and d.classid in ('pg_rewrite'::regclass, 'pg_trigger'::regclass, 'pg_policy'::regclass, 'pg_proc'::regclass, 'pg_publication_rel'::regclass)
-		and not (d.classid = 'pg_trigger'::regclass and exists (select 1 from pg_trigger g where g.oid = d.objid and (g.tgname ~ '^(zz_|!)?lastboard_' or g.tgisinternal)))
+		and not (d.classid = 'pg_trigger'::regclass and exists (select 1 from pg_trigger g where g.oid = d.objid and (g.tgname ~ '^(zz_|!!?)?lastboard_' or g.tgisinternal)))
 		and (? = '' or a.attname = any (string_to_array(?, e'\x1f')))
 	order by 1`
 

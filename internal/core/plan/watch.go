@@ -1,0 +1,56 @@
+package plan
+
+import (
+	"context"
+
+	"lastboard/internal/schema"
+	"lastboard/internal/sqltext"
+)
+
+// watch plans that the writes are counted, while an overlap is open, by which programs of before would
+// be told by what is left of a statement, whole or that; off ends it.
+func (p *Planner) watch(ctx context.Context, out *Plan, st *sqltext.AlterTable, off bool) error {
+	t := p.current.Table(p.tableOf(st))
+	if t == nil || !p.in.Engine.About().Watches {
+		return nil
+	}
+	later := sqltext.Statement(st)
+	if !off {
+		later = out.Later[len(out.Later)-1]
+	}
+	list := watched(t, later)
+	if len(list) == 0 {
+		return nil
+	}
+	what := "count who still writes as before to " + t.Name
+	if off {
+		what = "count no more who writes as before to " + t.Name
+	}
+	return p.change(ctx, out, &schema.Change{At: st.Start(), What: what,
+		Watch: &schema.WatchChange{Table: t, Columns: list, Off: off}})
+}
+
+// watched lists the columns of a table by which programs of before can be told while what is left of
+// a statement is still to be done.
+func watched(t *schema.Table, later sqltext.Statement) (list []schema.Watched) {
+	alter, ok := later.(*sqltext.AlterTable)
+	if !ok {
+		return nil
+	}
+	for _, a := range alter.Actions {
+		var w schema.Watched
+		switch a := a.(type) {
+		case *sqltext.DropColumn:
+			w.Column = a.Column
+		case *sqltext.RenameColumn:
+			w.Column, w.Mirror = a.Column, a.To
+		case *sqltext.AddColumn:
+			w.Column, w.Supplied = a.Column.Name, true
+		}
+		if c := t.Column(w.Column); c != nil && c.Generated == nil && c.Identity == nil {
+			w.Column = c.Name
+			list = append(list, w)
+		}
+	}
+	return list
+}
