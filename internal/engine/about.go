@@ -34,6 +34,7 @@ type Traits struct {
 	// which that goes: what defines a table commits by itself.
 	MirrorsHide bool
 	Supplies    bool // the engine can supply a column that an insert leaves out from others of its row
+	StandsIn    bool // a view can stand for a renamed table, for reading and writing
 	Watches     bool // triggers can count who writes without keeping anybody waiting
 	AlwaysIsNot bool // a program can write a number of its own into a column that always numbers itself
 	Binary      bool // there are no decimals: a half may be rounded either way

@@ -69,6 +69,8 @@ type Planner interface {
 	// CannotSupply says why the engine computes nothing from an expression for rows that come to a
 	// table; "" where it does.
 	CannotSupply(t *schema.Table, e sqltext.Expr) string
+	// CannotStandIn says why a view cannot stand for a table; "" where it can.
+	CannotStandIn(t *schema.Table) string
 	// CannotMirror says why the engine keeps a column under no other name; "" where it can.
 	CannotMirror(t *schema.Table, column string) string
 	// Place gives the statements that make the place for Lastboard's own tables.

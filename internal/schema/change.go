@@ -81,6 +81,9 @@ type TableChange struct {
 	// them out, until they are in Unsupplied of another change, with that expression.
 	Supplied   []string
 	Unsupplied map[string]sqltext.Expr
+	// StandIn is the name under which a view stands for the table once that has another name, and
+	// NoStandIn that of one which goes as the table takes its name.
+	StandIn, NoStandIn string
 }
 
 // Fill is what existing rows get in a column. Kept values come first where there

@@ -110,6 +110,8 @@ func (p *Printer) Uses(r *uses.Report) {
 // useWords names what is used: "column port of vessel".
 func useWords(u uses.Use) string {
 	switch {
+	case u.Column == "" && u.After:
+		return "table " + u.Table + ", the new name"
 	case u.Column == "":
 		return "table " + u.Table
 	case u.LeftOut:

@@ -149,6 +149,8 @@ var rules = []Rule{
 		"Take the old use out of them first, then `--settle`."},
 	{"supplied-before-triggers", "A column that is supplied while an overlap is open is computed before the table's own " +
 		"triggers act.", "Look at whether they write what its expression reads."},
+	{"view-stands-in", "A renamed table has its old name as a view until its overlap is settled.",
+		"Let programs that do what no view takes use the new name first."},
 	{"trigger-names-column", "A trigger of the table may run code that names a column by its old name.",
 		"Change it before the overlap is settled."},
 	{"upserts-may-clash", "A unique column has a second name while its overlap is open, and with it a second index.",

@@ -100,7 +100,10 @@ func (o Opened) columns(of func(sqltext.Action) string, table string) string {
 			}
 		case *sqltext.AlterTable:
 			for _, a := range st.Actions {
-				if what := of(a); what != "" {
+				what := of(a)
+				if to := tableRenamed(st); to != "" && what != "" {
+					list = append(list, "the name "+st.Table.String()+" of table "+to)
+				} else if what != "" {
 					list = append(list, what+" of "+st.Table.String())
 				}
 			}
@@ -120,7 +123,9 @@ func (o Opened) Of(table string) (list []string) {
 		case *sqltext.AlterTable:
 			for _, a := range st.Actions {
 				add, supplied := a.(*sqltext.AddColumn)
-				switch {
+				switch to := tableRenamed(st); {
+				case to != "" && schema.SameName(to, table):
+					list = append(list, "its name "+st.Table.String()+", a view, goes when "+o.Version+" is settled")
 				case !schema.SameName(st.Table.String(), table):
 				case supplied:
 					list = append(list, "column "+add.Column.Name+" is supplied where a program leaves it out until "+o.Version+
@@ -141,6 +146,8 @@ func goes(a sqltext.Action) string {
 		return "column " + a.Column
 	case *sqltext.RenameColumn:
 		return "column " + a.Column + " (" + a.To + " now)"
+	case *sqltext.RenameTable:
+		return "the old name of " + a.To
 	}
 	return ""
 }
@@ -152,6 +159,9 @@ func later(m *migration.Migration, i int, traits engine.Traits) sqltext.Statemen
 	case *sqltext.DropTable:
 		return st
 	case *sqltext.AlterTable:
+		if tableRenamed(st) != "" && traits.StandsIn {
+			return st
+		}
 		leaving, rest := leaving(st)
 		for _, a := range leaving {
 			switch a := a.(type) {
@@ -163,6 +173,8 @@ func later(m *migration.Migration, i int, traits engine.Traits) sqltext.Statemen
 				if !traits.Mirrors || named(rest, a.Column) || named(rest, a.To) {
 					return nil
 				}
+			case *sqltext.RenameTable:
+				return nil // with something else
 			}
 		}
 		if traits.Supplies {
@@ -227,6 +239,9 @@ func (p *Planner) opens(ctx context.Context, out *Plan, m *migration.Migration,
 	whole, ok := st.(*sqltext.AlterTable)
 	if !ok {
 		return st, nil
+	}
+	if tableRenamed(whole) != "" {
+		return st, p.opensStandIn(ctx, out, m, whole)
 	}
 	opening, err := p.opening(whole)
 	if err != nil {
@@ -347,6 +362,12 @@ func (p *Planner) left(opened []Opened) error {
 			if st == nil {
 				continue
 			}
+			if tableRenamed(st) != "" {
+				if p.renamedTable(st.(*sqltext.AlterTable)) == nil {
+					return &unsettled{o, errors.New("it would not be there any more")}
+				}
+				continue
+			}
 			if pairs := schema.RenamesOf(st); len(pairs) > 0 {
 				t := now.Table(p.tableOf(st.(*sqltext.AlterTable)))
 				if t == nil || slices.ContainsFunc(pairs, func(x schema.Mirror) bool {
@@ -389,6 +410,9 @@ func (o Opened) spokenOf(st sqltext.Statement) string {
 				return "table " + later.Table.Name
 			}
 		case *sqltext.AlterTable:
+			if to := tableRenamed(later); to != "" && (speaks(later.Table.Name) || standsOn(st, to)) {
+				return "table " + later.Table.Name + ", which is " + to + " now"
+			}
 			for _, a := range later.Actions {
 				if add, ok := a.(*sqltext.AddColumn); ok && reshapes(st, later, false, suppliedFrom(add)) {
 					return "column " + add.Column.Name + " of " + later.Table.Name
@@ -402,6 +426,23 @@ func (o Opened) spokenOf(st sqltext.Statement) string {
 		}
 	}
 	return ""
+}
+
+// standsOn reports whether a statement takes away what a view needs that stands for a table.
+func standsOn(st sqltext.Statement, table string) bool {
+	switch st := st.(type) {
+	case *sqltext.DropTable:
+		return schema.SameName(st.Table.Name, table)
+	case *sqltext.AlterTable:
+		return schema.SameName(st.Table.Name, table) && slices.ContainsFunc(st.Actions, func(a sqltext.Action) bool {
+			switch a.(type) {
+			case *sqltext.DropColumn, *sqltext.RenameColumn, *sqltext.SetType, *sqltext.RenameTable:
+				return true
+			}
+			return false
+		})
+	}
+	return false
 }
 
 // columnsIn lists the columns that an overlap is about.
@@ -484,6 +525,12 @@ func (p *Planner) Settle(ctx context.Context, m *migration.Migration) (*Plan, er
 			}
 		}
 		if st = rest; st == nil {
+			continue
+		}
+		if tableRenamed(st) != "" {
+			if err := p.endsStandIn(ctx, out, st.(*sqltext.AlterTable)); err != nil {
+				return nil, fault.List{p.located(m, st.Start(), err)}
+			}
 			continue
 		}
 		if pairs := schema.RenamesOf(st); len(pairs) > 0 {

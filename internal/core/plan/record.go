@@ -46,6 +46,8 @@ type TableRecord struct {
 	// Supplied holds the columns of After that are supplied until the overlap is settled, and the
 	// expressions for them as text.
 	Supplied map[string]string `json:"supplied,omitempty"`
+	// StandIn is the name under which a view stands for the table.
+	StandIn string `json:"stand_in,omitempty"`
 }
 
 // ViewRecord is a view before and after.
@@ -89,7 +91,7 @@ func newRecord(c *schema.Change, before, after *schema.Schema) *Record {
 	r := &Record{What: c.What}
 	switch {
 	case c.Table != nil:
-		t := &TableRecord{From: c.Table.From, Restore: map[string]string{}}
+		t := &TableRecord{From: c.Table.From, Restore: map[string]string{}, StandIn: c.Table.StandIn}
 		if c.Table.Before != nil {
 			t.Before = before.Table(c.Table.Before.Name)
 		}
@@ -290,6 +292,7 @@ func (r *Record) inverseTable(current *schema.Schema) (*schema.TableChange, erro
 			back.Before = now
 			back.After = r.standing(now, back.After, back.From)
 		}
+		back.NoStandIn = r.standsIn(current)
 	}
 	for _, k := range r.Keeps {
 		switch k.What {
@@ -308,6 +311,14 @@ func (r *Record) inverseTable(current *schema.Schema) (*schema.TableChange, erro
 		}
 	}
 	return back, nil
+}
+
+// standsIn names the view that stands for the table under its old name; "" where none does.
+func (r *Record) standsIn(current *schema.Schema) string {
+	if r.Table.StandIn == "" || current.View(r.Table.StandIn) == nil {
+		return ""
+	}
+	return r.Table.StandIn
 }
 
 // standing gives the table of before with its columns in the order in which they stand now,
@@ -445,7 +456,7 @@ func (r *Record) partial(current *schema.Schema, gone bool, kept func(table stri
 		return nil, fmt.Errorf("table %s is not there", r.Table.Before.Name)
 	}
 	t := &schema.TableChange{Before: now, From: map[string]string{}, Fill: map[string]schema.Fill{},
-		Discard: map[string]bool{}, Back: true}
+		Discard: map[string]bool{}, Back: true, NoStandIn: r.standsIn(current)}
 	forward := &schema.TableChange{From: r.Table.From}
 	for _, c := range r.Table.Before.Columns {
 		name := c.Name

@@ -32,6 +32,7 @@ type Use struct {
 	Written, Read  string // one of the words above
 	Seen           engine.Seen
 	By             []By
+	view           string // that stands for the table under its old name
 }
 
 // By is who uses it.
@@ -100,6 +101,11 @@ func named(o Open) (list []Use) {
 					u.Column = a.Column
 				case *sqltext.AddColumn:
 					u.Column, u.LeftOut = a.Column.Name, true
+				case *sqltext.RenameTable:
+					after := use
+					after.Table, after.After, after.view = a.To, true, "view "+st.Table.Name
+					list = append(list, u)
+					u = after
 				case *sqltext.RenameColumn:
 					u.Column = a.Column
 					after := use
@@ -142,7 +148,7 @@ func (u *Use) look(since time.Time, asked []engine.Asked, all bool, code []engin
 		u.set(Used, tokens)
 	}
 	for _, c := range code {
-		if tokens := words(c.SQL); !u.LeftOut && u.in(tokens) {
+		if tokens := words(c.SQL); !u.LeftOut && c.What != u.view && u.in(tokens) {
 			u.By = append(u.By, By{Who: c.What})
 			u.Read = Used
 		}

@@ -198,7 +198,8 @@ func (d *database) Lend(ctx context.Context, statements []string, insert string,
 // Own implements engine.Database.
 func (d *database) Own(ctx context.Context) ([]engine.OwnObject, error) {
 	r, err := d.query(ctx, `
-		select 'table', table_name, '' from information_schema.tables where table_schema = database() and table_name like 'lastboard!_%' escape '!'
+		select if(table_type = 'VIEW', 'view', 'table'), table_name, '' from information_schema.tables where table_schema = database()
+			and table_name like 'lastboard!_%' escape '!'
 		union all
 		select 'trigger', trigger_name, event_object_table from information_schema.triggers where trigger_schema = database() and trigger_name like 'lastboard!_%' escape '!' order by 1, 2`)
 	if err != nil {

@@ -314,7 +314,13 @@ func (p *planner) rename() {
 				" and not exists (select 1 from information_schema.columns o where o.table_schema = database() and " +
 				"o.table_name = c.table_name and binary o.column_name = " + literal(first[0]) + ")"
 	}
-	if final.Name != p.Table.Name {
+	switch {
+	case final.Name == p.Table.Name:
+	case p.Change.StandIn != "":
+		p.standIn(final)
+	case p.Change.NoStandIn != "":
+		p.noStandIn(final)
+	default:
 		p.define(engine.Catalog, 0, "rename table "+p.Table.Name+" to "+final.Name, hasTable(final.Name),
 			"rename table "+p.table()+" to "+quote(final.Name))
 	}

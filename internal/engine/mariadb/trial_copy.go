@@ -192,7 +192,7 @@ func (t *trial) kept(ctx context.Context, name string) error {
 	if t.made[name] {
 		return nil
 	}
-	r, err := t.d.query(ctx, hasTable(name))
+	r, err := t.d.query(ctx, hasTable(name)+" and table_type <> 'VIEW'")
 	if err != nil || len(r.Values) == 0 {
 		return err // a step makes it
 	}

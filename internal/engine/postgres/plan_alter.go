@@ -279,8 +279,9 @@ func (p *planner) rename() {
 		s.SQL = append(s.SQL, p.followRenamed(from)...)
 	}
 	if final.Name != p.Table.Name {
-		p.alterTable(engine.Catalog, 0, "rename table "+p.Table.Name+" to "+final.Name,
+		s := p.alterTable(engine.Catalog, 0, "rename table "+p.Table.Name+" to "+final.Name,
 			"rename to "+quote(tableOf(final).Name))
+		p.standIn(s)
 	}
 	for _, c := range added {
 		s := p.Add(engine.Sync, 0, "keep the time of each update in "+c.Name, onUpdateSQL(final, c)...)

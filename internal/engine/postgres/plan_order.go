@@ -75,7 +75,7 @@ func (p *planner) reorder() {
 	hidden := p.Facts.KeptTable()
 	was := quote(hidden) + "." + quote(bare)
 	strong := []string{t.Name}
-	sql := []string{"lock table " + table + " in access exclusive mode", captureRights(t)}
+	sql := []string{"lock table " + table + " in access exclusive mode", captureRights(t, t)}
 	for i, c := range t.Columns {
 		if c.Identity != nil {
 			sql = append(sql, captureNumber(t, c, i))
@@ -154,14 +154,14 @@ func (p *planner) reorder() {
 }
 
 // captureRights notes the statements that give the rights to a table and its columns once
-// more, in a setting of the transaction.
-func captureRights(t *schema.Table) string {
+// more, to another that will be like it, in a setting of the transaction.
+func captureRights(t, other *schema.Table) string {
 	there := "c.oid = to_regclass(" + literal(name(t.Name)) + ")"
-	grant := "select format('grant %s on table %s to %s', x.privilege_type || COLUMN, " + literal(name(t.Name)) +
+	grant := "select format('grant %s on table %s to %s', x.privilege_type || COLUMN, " + literal(name(other.Name)) +
 		", case when x.grantee = 0 then 'public' else quote_ident(pg_get_userbyid(x.grantee)) end || case when " +
 		"x.is_grantable then ' with grant option' else '' end) from pg_class c"
 	return "do " + dollar("begin perform set_config('lastboard.rights', (select string_agg(g, '; ') from ("+
-		"select format('alter table %s owner to %I', "+literal(name(t.Name))+
+		"select format('alter table %s owner to %I', "+literal(name(other.Name))+
 		", pg_get_userbyid(c.relowner)) as g from pg_class c where "+there+
 		" union all "+strings.Replace(grant, "COLUMN", "''", 1)+", aclexplode(c.relacl) x where "+there+
 		" and x.grantee <> c.relowner"+

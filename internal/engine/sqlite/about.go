@@ -28,6 +28,9 @@ func (Engine) Supplying(*schema.Table, map[string]sqltext.Expr) (triggers, sql [
 // CannotSupply implements engine.Planner.
 func (Engine) CannotSupply(*schema.Table, sqltext.Expr) string { return "" }
 
+// CannotStandIn implements engine.Planner.
+func (Engine) CannotStandIn(*schema.Table) string { return "" }
+
 // CannotMirror implements engine.Planner.
 func (Engine) CannotMirror(*schema.Table, string) string { return "" }
 
