@@ -24,4 +24,6 @@ var (
 	Exit string
 	//go:embed json.md
 	JSON string
+	//go:embed editors.md
+	Editors string
 )

@@ -126,7 +126,8 @@ func TestArchitecture(t *testing.T) {
 		"engine": {"schema", "sqltext", "files", "mishap"},
 		"core":   {"engine", "schema", "sqltext", "files", "mishap"},
 		"view":   {"core", "engine", "schema", "sqltext"},
-		"cli":    {"view", "core", "engine", "schema", "sqltext", "files", "mishap"},
+		"editor": {"core", "engine", "schema", "sqltext"},
+		"cli":    {"editor", "view", "core", "engine", "schema", "sqltext", "files", "mishap"},
 	}
 	seen := 0
 	for line := range strings.Lines(string(out)) {

@@ -18,8 +18,8 @@ func pierOffice(t *testing.T, server string, triggers bool) *office {
 		"function longer()"}
 	if server == "MariaDB" {
 		identity = "integer not null auto_increment primary key"
-		trigger = []string{"create trigger longer before insert on pier for each row set new.meters = if(new.meters = 99, 199, " +
-			"new.meters)"}
+		trigger = []string{"create trigger longer before insert on pier for each row set new.meters = if(new.meters = 99, " +
+			"199, new.meters)"}
 	}
 	if !triggers {
 		trigger = nil

@@ -144,7 +144,7 @@ In the order in which people work:
 	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error { return usageError{nearFlag(c, err)} })
 	root.AddCommand(newInit(g), newAdopt(g), newReady(g), newDescribe(g), newDraft(g), newCheck(g), newForecast(g),
 		newAdvance(g), newSettle(g), newRetreat(g), newStatus(g), newFollow(g), newPace(g), newLedger(g), newKept(g),
-		newTidy(g), newAudit(g), newVersion(g), newDemo(g), newCompletion(root))
+		newTidy(g), newEditor(g), newAudit(g), newVersion(g), newDemo(g), newCompletion(root))
 	root.AddCommand(newTopics(g)...)
 	root.SetHelpCommandGroupID("")
 	root.InitDefaultHelpCmd()

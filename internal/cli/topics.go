@@ -18,6 +18,7 @@ func newTopics(g *global) []*cobra.Command {
 		{Use: "config", Short: "Every setting of lastboard.toml", Long: docs.Config},
 		{Use: "exit", Short: "Exit codes", Long: docs.Exit},
 		{Use: "json", Short: "What --json writes, command by command", Long: docs.JSON},
+		{Use: "editors", Short: "How common editors are told of lastboard editor", Long: docs.Editors},
 	}
 	for _, c := range list {
 		c.SetHelpFunc(func(c *cobra.Command, _ []string) { g.printer().Page(c.Long) })

@@ -10,7 +10,7 @@ import (
 // statements stay between them, those beside or above a column, constraint or action
 // stay beside or above it. Tidying what it gives changes nothing more.
 func Tidy(f *File) (string, error) {
-	t := tidier{file: f, ends: statementEnds(f)}
+	t := tidier{file: f, ends: StatementEnds(f)}
 	text := t.all()
 	again, err := Parse(f.Name, text)
 	if err != nil {
@@ -22,9 +22,9 @@ func Tidy(f *File) (string, error) {
 	return text, nil
 }
 
-// statementEnds gives the offset of the semicolon behind each statement, or of the
+// StatementEnds gives the offset of the semicolon behind each statement, or of the
 // end of the text.
-func statementEnds(f *File) []int {
+func StatementEnds(f *File) []int {
 	tokens, _ := Scan(f.Source, Migration)
 	ends := make([]int, len(f.Statements))
 	i := 0

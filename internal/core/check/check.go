@@ -26,6 +26,14 @@ func Migrations(list []*migration.Migration, e engine.Engine) fault.List {
 	return c.findings
 }
 
+// One gives the findings of a migration on the tables as they are before it, and the tables after it as
+// far as it can be played.
+func One(m *migration.Migration, before *schema.Schema, e engine.Engine) (fault.List, *schema.Schema) {
+	c := checker{engine: e, tables: before}
+	c.migration(m)
+	return c.findings, c.tables
+}
+
 // Tables gives the tables that migrations make, as far as they can be played on no tables at all.
 func Tables(list []*migration.Migration, e engine.Engine) *schema.Schema {
 	tables := &schema.Schema{}

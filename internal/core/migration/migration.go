@@ -159,7 +159,19 @@ func readAll(paths []string) []readResult {
 	return results
 }
 
-func read(path string) (*Migration, error) {
+// Named makes a migration of a text that a file of this name may hold. The error is a [fault.List].
+func Named(path, src string) (*Migration, error) {
+	parts, err := named(path)
+	if err != nil {
+		return nil, err
+	}
+	m, err := Parse(path, parts[1], parts[2], src)
+	m.Number, _ = strconv.Atoi(parts[1])
+	return m, err
+}
+
+// named parts the name of a migration's file.
+func named(path string) ([]string, error) {
 	parts := fileName.FindStringSubmatch(filepath.Base(path))
 	if parts == nil {
 		return nil, fault.List{{
@@ -168,6 +180,14 @@ func read(path string) (*Migration, error) {
 			Cure: "name it with four or more digits, a hyphen and words of a-z and 0-9 with hyphens: " +
 				"0005-registry-in-two.sql",
 		}}
+	}
+	return parts, nil
+}
+
+func read(path string) (*Migration, error) {
+	parts, err := named(path)
+	if err != nil {
+		return nil, err
 	}
 	src, err := files.Read(path, files.Migration)
 	if large := (*files.TooLarge)(nil); errors.As(err, &large) {

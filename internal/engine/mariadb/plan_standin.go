@@ -24,7 +24,9 @@ func (p *planner) standIn(final *schema.Table) {
 		"create or replace algorithm=merge sql security definer view "+to+" as select "+columns+" from "+p.table(),
 		"create or replace algorithm=merge sql security definer view "+quote(view)+" as select "+columns+" from "+to)
 	s.Lock, s.WritersWait, s.Strong = "none", engine.WaitNo, []string{}
-	s.Undo = []string{"drop view if exists " + quote(view), "drop view if exists " + quote(gone), "drop view if exists " + to}
+	for _, n := range []string{quote(view), quote(gone), to} {
+		s.Undo = append(s.Undo, "drop view if exists "+n)
+	}
 	s = p.define(engine.Catalog, 0, "rename table "+p.Table.Name+" to "+final.Name+", and let the view stand for it",
 		hasTable(final.Name)+" and table_type <> 'VIEW'",
 		"rename table "+to+" to "+quote(gone)+", "+p.table()+" to "+to+", "+quote(view)+" to "+p.table())
