@@ -272,3 +272,33 @@ func TestOverlapIsNotForAll(t *testing.T) {
 			}
 		})
 }
+
+// TestWritesThatWillFail is that check says on a live database which writes of programs of before are
+// refused once rules hold, and says nothing of tables that the migration makes itself.
+func TestWritesThatWillFail(t *testing.T) {
+	for _, name := range everywhere {
+		t.Run(name, func(t *testing.T) {
+			o := droppingOffice(t, name, 3)
+			o.migration("0002-less", "-- Rules\nalter table vessel add column kind enum('a', 'b');\n"+
+				"alter table vessel alter column kind set not null using ('a'), add constraint named check (name <> '');\n"+
+				"alter table old_berth add constraint coded unique (code);\ncreate unique index by_flag on vessel (flag, id);\n"+
+				"create table port (id integer primary key, code varchar(9));\nalter table port alter column code set not null "+
+				"using ('x');\nalter table old_berth add column port integer references port (id);\n")
+			r := o.code(0, "check")
+			for _, want := range []string{"null in kind", "what breaks check named", "the same code twice",
+				"the same key of by_flag twice", "port that is not in port"} {
+				o.wants(r, want)
+			}
+			if n := strings.Count(r.stdout, "writes-will-fail"); n != 4 {
+				t.Errorf("%d statements will let writes fail: %s", n, r)
+			}
+			o.must("advance", "--yes", "--let-writers-wait")
+			o.migration("0003-less", "-- Fewer\nalter table vessel alter column kind set data type enum('a');\n")
+			o.wants(o.code(0, "check"), "'b' in kind")
+			o.write("lastboard.toml", strings.ReplaceAll(o.read("lastboard.toml"), "live = true", "live = false"))
+			if r := o.code(0, "check"); strings.Contains(r.stdout, "writes-will-fail") {
+				t.Errorf("no program runs: %s", r)
+			}
+		})
+	}
+}

@@ -2,6 +2,7 @@ package plan
 
 import (
 	"context"
+	"fmt"
 	"slices"
 	"strings"
 
@@ -38,6 +39,11 @@ func (p *Planner) warn(ctx context.Context, out *Plan, m *migration.Migration, s
 					"once this has run, an insert into %s that leaves %s out is refused", t.After.Name, col.Name)
 			}
 		}
+		if list := stricter(t); p.in.Live && len(list) > 0 && out.Before.Table(t.Before.Name) != nil {
+			note(fault.Note, "writes-will-fail", "deploy programs that keep to it first",
+				"once this has run, writes of %s are refused that bring %s, whichever program sends them", t.After.Name,
+				strings.Join(list, "; "))
+		}
 		if len(t.Fill) > 0 {
 			p.warnTriggers(note, t.Before, "update", nil)
 		}
@@ -73,6 +79,53 @@ func (p *Planner) warn(ctx context.Context, out *Plan, m *migration.Migration, s
 		p.warnTriggers(note, c.Insert.Table, "insert", nil)
 	}
 	return nil
+}
+
+// stricter names what writes may bring before a change and not after it: there is no shape in which a
+// rule holds and does not.
+func stricter(t *schema.TableChange) (list []string) {
+	refused := func(format string, args ...any) { list = append(list, fmt.Sprintf(format, args...)) }
+	for _, c := range t.After.Columns {
+		old := t.Before.Column(t.From[c.Name])
+		if old == nil {
+			continue
+		}
+		if c.NotNull && !old.NotNull && c.Identity == nil {
+			refused("null in %s", c.Name)
+		}
+		for _, v := range old.Type.Values {
+			if c.Type.Name == "enum" && !slices.Contains(c.Type.Values, v) {
+				refused("'%s' in %s", v, c.Name)
+			}
+		}
+	}
+	for _, k := range fresh(t.Before.Checks, t.After.Checks, func(k *schema.Check) string { return k.Name }) {
+		refused("what breaks check %s", k.Name)
+	}
+	key := func(k *schema.Key) string { return k.Name }
+	for _, k := range fresh(t.Before.Uniques, t.After.Uniques, key) {
+		refused("the same %s twice", strings.Join(k.Columns, ", "))
+	}
+	for _, x := range t.After.Indexes {
+		if old := t.Before.Index(x.Name); x.Unique && (old == nil || !old.Unique) {
+			refused("the same key of %s twice", x.Name)
+		}
+	}
+	reference := func(k *schema.ForeignKey) string { return k.Name }
+	for _, k := range fresh(t.Before.ForeignKeys, t.After.ForeignKeys, reference) {
+		refused("%s that is not in %s", strings.Join(k.Columns, ", "), k.Table)
+	}
+	return list
+}
+
+// fresh lists those of the parts of a table that have a name which none had before.
+func fresh[T any](before, after []T, name func(T) string) (list []T) {
+	for _, x := range after {
+		if !slices.ContainsFunc(before, func(o T) bool { return schema.SameName(name(o), name(x)) }) {
+			list = append(list, x)
+		}
+	}
+	return list
 }
 
 // warnSupplied says when a column that is supplied may get something else than a trigger would make
