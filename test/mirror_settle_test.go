@@ -70,3 +70,36 @@ func TestTwoNamesOfAKey(t *testing.T) {
 		})
 	}
 }
+
+// TestViewsByTheNewName is that views which read a column by its new name while it has two go on as the
+// overlap is settled, with what is set for them, with views on them and with their rights.
+func TestViewsByTheNewName(t *testing.T) {
+	for _, server := range everywhere[1:] {
+		t.Run(server, func(t *testing.T) {
+			o := officeOn(t, server, []string{"create table vessel (id integer not null primary key, name varchar(20) not null)",
+				"insert into vessel values (1, 'Selja'), (2, 'Runde')", "create view short as select name from vessel"})
+			o.paced("lock_wait = '300ms'\n")
+			o.migration("0002-title", "-- Titles\nalter table vessel rename column name to title;\n")
+			barrier := map[string]string{"PostgreSQL": " with (security_barrier = true)"}[server]
+			o.must("advance", "--yes")
+			o.exec("create view titles"+barrier+" as select id, title, upper(v.title) as loud from vessel v where title <> ''",
+				"create view louder as select loud from titles")
+			if server == "PostgreSQL" {
+				o.exec("do $$ begin create role reader; exception when duplicate_object then null; end $$",
+					"grant select on titles to reader")
+			} else { // whose views say names, and no numbers of columns
+				o.wants(o.code(3, "settle", "--yes"), "view short")
+				o.exec("create or replace view short as select title as name from vessel")
+			}
+			o.wants(o.run("settle", "--check"), "view titles")
+			o.wants(o.code(0, "settle", "--yes"), "0002 is settled")
+			o.same("select concat(title, loud) from titles order by id", "SeljaSELJA\nRundeRUNDE")
+			o.same("select loud from louder order by loud", "RUNDE\nSELJA")
+			o.same("select count(*) from short", "2")
+			if server == "PostgreSQL" {
+				o.same("select reloptions[1] from pg_class where relname = 'titles'", "security_barrier=true")
+				o.same("select has_table_privilege('reader', 'titles', 'select')", "true")
+			}
+		})
+	}
+}

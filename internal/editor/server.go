@@ -170,6 +170,9 @@ func (s *Server) changed(method string, params json.RawMessage) *wireError {
 		clear(s.folders)
 		_ = s.tell(path, []diagnostic{})
 	}
+	if f, source := s.folders[filepath.Dir(path)], s.docs[path]; f != nil {
+		f.put(path, source) // before those of others are looked at
+	}
 	for other := range s.docs {
 		if method == "workspace/didChangeWatchedFiles" || method == "textDocument/didSave" || other == path ||
 			filepath.Dir(other) == filepath.Dir(path) {

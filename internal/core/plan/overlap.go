@@ -159,7 +159,10 @@ func later(m *migration.Migration, i int, traits engine.Traits) sqltext.Statemen
 	case *sqltext.DropTable:
 		return st
 	case *sqltext.AlterTable:
-		if tableRenamed(st) != "" && traits.StandsIn {
+		if to := tableRenamed(st); to != "" && traits.StandsIn {
+			if slices.ContainsFunc(m.File.Statements[i+1:], func(o sqltext.Statement) bool { return standsOn(o, to) }) {
+				return nil // of the columns that a view names
+			}
 			return st
 		}
 		leaving, rest := leaving(st)

@@ -179,9 +179,33 @@ func (p *planner) unmirror(m *schema.MirrorChange) {
 	for _, kind := range []string{mirrorCame, mirrorChanged, mirrorLast} {
 		sql = append(sql, "drop function if exists "+name(mirrorName(p.Table, "", kind))+"()")
 	}
+	if m.Proven {
+		for _, x := range m.Pairs {
+			sql = append(sql, p.viewsOver(x))
+		}
+	}
 	sql = append(sql, "alter table "+p.table()+" "+strings.Join(gone, ", "))
 	s := p.Add(engine.Sync, 0, "take "+x.Names+" away, and what kept it equal", sql...)
 	s.Lock, s.Strong = lockExclusive, []string{p.Table.Name}
+}
+
+// viewsOver gives the statement that lets views which read a mirror read its column from now on: they
+// know columns by their numbers, so they are made again while the column has the other's name.
+func (p *planner) viewsOver(m schema.Mirror) string {
+	views := "select format('create or replace view %s%s as %s', c.oid::regclass, case when c.reloptions is null then '' " +
+		"else ' with (' || array_to_string(c.reloptions, ', ') || ')' end, pg_get_viewdef(c.oid)) as sql from pg_class c " +
+		"where c.relkind = 'v' and c.oid in (select w.ev_class from pg_depend d join pg_rewrite w on w.oid = d.objid where " +
+		"d.classid = 'pg_rewrite'::regclass and d.refobjid = to_regclass(" + literal(p.table()) + ") and d.refobjsubid = " +
+		"(select a.attnum from pg_attribute a where a.attrelid = d.refobjid and a.attname = " + literal(m.Name) + "))"
+	aside := quote(schema.ConstraintName(&schema.Table{Name: strings.TrimSuffix(engine.Prefix, "_")}, []string{m.Name},
+		"aside"))
+	rename := func(from, to string) string {
+		return "alter table " + p.table() + " rename column " + from + " to " + to + "; "
+	}
+	return "do " + dollar("declare list text[]; s text; begin select array_agg(v.sql) into list from ("+views+") v; if "+
+		"list is not null then "+rename(quote(m.Name), aside)+rename(quote(m.Column), quote(m.Name))+
+		"foreach s in array list loop execute s; end loop; "+rename(quote(m.Name), quote(m.Column))+
+		rename(aside, quote(m.Name))+"end if; end")
 }
 
 // quoted gives names as literals.

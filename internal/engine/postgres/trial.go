@@ -259,8 +259,13 @@ func (t *trial) step(ctx context.Context, s *engine.Step) error {
 }
 
 func (t *trial) wouldNot(s *engine.Step, err error) error {
+	text := message(err)
+	var pe *pgconn.PgError
+	if errors.As(err, &pe) && pe.Code == "2BP01" && pe.Detail != "" { // what depends on it
+		text += " (" + strings.ReplaceAll(pe.Detail, "\n", "; ") + ")"
+	}
 	return &engine.Refused{Message: fmt.Sprintf("PostgreSQL would not %s: %s", s.What,
-		strings.ReplaceAll(message(err), scratch+t.d.home+".", ""))}
+		strings.ReplaceAll(text, scratch+t.d.home+".", ""))}
 }
 
 // writes reports whether a statement writes rows.
