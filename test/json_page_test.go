@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"maps"
 	"os"
+	"path/filepath"
 	"regexp"
 	"slices"
 	"strings"
@@ -212,10 +213,21 @@ func TestJSONIsAsThePageSays(t *testing.T) {
 	all()
 	ask("advance", "advance", "--yes", "--let-writers-wait")
 	all()
-	o.exec("create view flags as select flag from vessel")
+	spare := map[string]string{"0003-spare": "add column spare text", "0004-spare": "drop column spare"}
+	for _, name := range slices.Sorted(maps.Keys(spare)) {
+		o.migration(name, "-- Spare\nalter table vessel "+spare[name]+";\n")
+		o.must("advance", "--yes")
+	}
+	o.exec("create view spares as select spare from vessel")
 	ask("settle --check", "settle", "--check")
-	o.exec("drop view flags")
+	o.exec("drop view spares")
 	ask("settle", "settle", "--yes", "--let-writers-wait")
+	o.must("retreat", "--to", "2", "--yes", "--settle", "--let-writers-wait")
+	for name := range spare {
+		if err := os.Remove(filepath.Join(o.dir, "migrations", name+".sql")); err != nil {
+			t.Fatal(err)
+		}
+	}
 	ask("ledger VERSION", "ledger", "2")
 	ask("ledger VERSION", "ledger", "2", "--source")
 	ask("describe", "describe", "vessel", "--at", "1")
