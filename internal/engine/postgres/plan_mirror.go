@@ -192,11 +192,11 @@ func (p *planner) unmirror(m *schema.MirrorChange) {
 // viewsOver gives the statement that lets views which read a mirror read its column from now on: they
 // know columns by their numbers, so they are made again while the column has the other's name.
 func (p *planner) viewsOver(m schema.Mirror) string {
-	views := "select format('create or replace view %s%s as %s', c.oid::regclass, case when c.reloptions is null then " +
-		"'' else ' with (' || array_to_string(c.reloptions, ', ') || ')' end, pg_get_viewdef(c.oid)) as sql from pg_class " +
-		"c where c.relkind = 'v' and c.oid in (select w.ev_class from pg_depend d join pg_rewrite w on w.oid = d.objid where " +
-		"d.classid = 'pg_rewrite'::regclass and d.refobjid = to_regclass(" + literal(p.table()) + ") and d.refobjsubid = " +
-		"(select a.attnum from pg_attribute a where a.attrelid = d.refobjid and a.attname = " + literal(m.Name) + "))"
+	views := "select format('create or replace view %s%s as %s', c.oid::regclass, ' with (' || " +
+		"array_to_string(c.reloptions, ', ') || ')', pg_get_viewdef(c.oid)) as sql from pg_class c where c.relkind = 'v' " +
+		"and c.oid in (select w.ev_class from pg_depend d join pg_rewrite w on w.oid = d.objid where d.classid = " +
+		"'pg_rewrite'::regclass and d.refobjid = to_regclass(" + literal(p.table()) + ") and d.refobjsubid = (select " +
+		"a.attnum from pg_attribute a where a.attrelid = d.refobjid and a.attname = " + literal(m.Name) + "))"
 	aside := quote(schema.ConstraintName(&schema.Table{Name: strings.TrimSuffix(engine.Prefix, "_")}, []string{m.Name},
 		"aside"))
 	rename := func(from, to string) string {
