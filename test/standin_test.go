@@ -230,3 +230,14 @@ func TestTableOfTwoNamesIsKilled(t *testing.T) {
 		})
 	}
 }
+
+// TestRowSecurityHasNoStandIn is that a table with row security gets no view under its old name, which
+// would show its owner's rows to everybody.
+func TestRowSecurityHasNoStandIn(t *testing.T) {
+	o := liveOffice(t, "lock_wait = '500ms'\n", "create table pier (id integer not null primary key, code varchar(9))",
+		"alter table pier enable row level security")
+	o.migration("0002-quay", "-- Piers are quays\nalter table pier rename to quay;\n")
+	o.wants(o.code(3, "advance", "--yes"), "needs-overlap", "row security", "--settle")
+	o.must("advance", "--yes", "--settle")
+	o.must("audit")
+}

@@ -147,6 +147,8 @@ var rules = []Rule{
 		"Drop them before it and make them again, if they should not act."},
 	{"needs-overlap", "On a live database applications still use the old shape, and this kind of change keeps none open.",
 		"Take the old use out of them first, then `--settle`."},
+	{"supplied-may-be-null", "A column that is supplied while an overlap is open is computed from one that may be null.",
+		"Let the expression give a value for null, with `coalesce`."},
 	{"supplied-before-triggers", "A column that is supplied while an overlap is open is computed before the table's own " +
 		"triggers act.", "Look at whether they write what its expression reads."},
 	{"writes-will-fail", "A rule is added on a live database: from then on it holds for programs of before, too.",

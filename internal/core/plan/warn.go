@@ -128,11 +128,31 @@ func fresh[T any](before, after []T, name func(T) string) (list []T) {
 	return list
 }
 
+// warnSuppliesNull says that nothing can be supplied where what the expression reads is null.
+func (p *Planner) warnSuppliesNull(note func(fault.Level, string, string, string, ...any), t *schema.TableChange,
+	column string) {
+	if call, ok := t.Fill[column].Expr.(*sqltext.Call); ok && (call.Name == "coalesce" || call.Name == "concat") {
+		return
+	}
+	var names []string
+	for _, r := range sqltext.Refs(t.Fill[column].Expr) {
+		if c := t.Before.Column(r.Column); c != nil && !c.NotNull && !schema.HasName(names, c.Name) {
+			names = append(names, c.Name)
+		}
+	}
+	if len(names) > 0 {
+		note(fault.Note, "supplied-may-be-null", "let the expression give a value for null, with coalesce",
+			"an insert that leaves out %s of %s may be refused where it gives null for %s", column, t.After.Name,
+			strings.Join(names, ", "))
+	}
+}
+
 // warnSupplied says when a column that is supplied may get something else than a trigger would make
 // of its row.
 func (p *Planner) warnSupplied(note func(fault.Level, string, string, string, ...any), t *schema.TableChange,
 	column string) {
 	triggers, _ := p.in.Engine.Supplying(t.After, map[string]sqltext.Expr{column: t.Fill[column].Expr})
+	p.warnSuppliesNull(note, t, column)
 	if len(triggers) > 0 {
 		return // one that fires after all others
 	}

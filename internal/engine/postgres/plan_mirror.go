@@ -34,8 +34,9 @@ func mirrorTriggers(t *schema.Table) []string {
 // mirrorName names the function of a trigger of an open overlap, and with what begins it, the trigger.
 func mirrorName(t *schema.Table, begin, kind string, columns ...string) string {
 	n := tableOf(t).Name
-	if t.Name != n { // another schema may have a table of the name
-		sum := sha256.Sum256([]byte(t.Name))
+	// Another schema may have a table of the name, and a_b with column c reads like a with b_c.
+	if t.Name != n || len(columns) > 0 {
+		sum := sha256.Sum256([]byte(strings.Join(append([]string{t.Name}, columns...), "\x00")))
 		n += "_" + hex.EncodeToString(sum[:4])
 	}
 	return schema.ConstraintName(&schema.Table{Name: begin + engine.Prefix + n}, columns, kind)

@@ -1,8 +1,6 @@
 package postgres
 
 import (
-	"strings"
-
 	"lastboard/internal/engine"
 	"lastboard/internal/schema"
 )
@@ -27,10 +25,8 @@ func (p *planner) standIn(s *engine.Step) {
 
 // CannotStandIn implements engine.Planner.
 func (Engine) CannotStandIn(t *schema.Table) string {
-	for o := range t.Options {
-		if strings.HasPrefix(o, "policy ") {
-			return "it has policies for rows, and they would be asked of the view's owner"
-		}
+	if t.Options["row security"] != "" {
+		return "it has row security, which would be asked of the view's owner"
 	}
 	return ""
 }
