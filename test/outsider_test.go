@@ -44,7 +44,7 @@ func TestOutsidersReachNothing(t *testing.T) {
 				"create trigger mine after insert on %s for each row BODY"},
 				"schema": {"create table %s.mine (id integer)", "drop schema %s"}}
 			if name == "PostgreSQL" {
-				o.exec("do $$ begin create role outsider_of_all login; exception when duplicate_object then null; end $$",
+				o.exec(aRole("outsider_of_all login"),
 					"grant all on schema public to outsider_of_all",
 					"grant select, insert, update, delete, truncate, references on vessel to outsider_of_all",
 					"do $$ begin execute 'grant all on database ' || current_database() || ' to outsider_of_all'; end $$")

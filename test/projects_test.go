@@ -52,7 +52,7 @@ func TestLoginsThatShareARole(t *testing.T) {
 			if name == "PostgreSQL" {
 				for _, role := range []string{"create role harbour_owner", "create role mate_a login in role harbour_owner",
 					"create role mate_b login in role harbour_owner"} {
-					o.exec("do $$ begin " + role + "; exception when duplicate_object then null; end $$")
+					o.exec("do $$ begin " + role + "; exception when duplicate_object or unique_violation then null; end $$")
 				}
 				o.exec("alter table vessel owner to harbour_owner", "grant all on schema public to harbour_owner",
 					"do $$ begin execute 'grant create on database ' || quote_ident(current_database()) || ' to harbour_owner'; "+

@@ -127,7 +127,7 @@ func TestLedgerThatCannotBeRead(t *testing.T) {
 // TestLedgerIsTheRunnersOwn is that a place for the ledger which somebody else has made, or
 // into which others could write, is refused by name, and that nobody else can look into it.
 func TestLedgerIsTheRunnersOwn(t *testing.T) {
-	const role = "do $$ begin create role squatter login; exception when duplicate_object then null; end $$"
+	role := aRole("squatter login")
 	start := func(t *testing.T, statements ...string) *office {
 		o := newServerOffice(t, append([]string{role, "create table berth (id integer primary key)"}, statements...)...)
 		o.migration("0001-depth", "-- A depth\nalter table berth add column depth integer;\n")
@@ -188,7 +188,7 @@ func TestLedgerIsTheRunnersOwn(t *testing.T) {
 
 // TestCodeOfOthers that a superuser would run by changing their tables is named beforehand.
 func TestCodeOfOthers(t *testing.T) {
-	o := newServerOffice(t, "do $$ begin create role mate login; exception when duplicate_object then null; end $$",
+	o := newServerOffice(t, aRole("mate login"),
 		"grant all on schema public to mate",
 		"create table own (id integer primary key)", "set role mate; create table berth (id integer primary key, depth "+
 			"integer); create function sound() returns trigger language plpgsql as 'begin return new; end'; "+
@@ -219,4 +219,10 @@ func TestLedgerThatWasNotFinished(t *testing.T) {
 	o.wants(o.code(0, "status"), "settled")
 	o.exec("delete from " + o.ledger("meta"))
 	o.wants(o.code(1, "status"), "somebody has changed it")
+}
+
+// aRole gives the statement that makes a role, unless another test has made it: roles are of the whole
+// server.
+func aRole(role string) string {
+	return "do $$ begin create role " + role + "; exception when duplicate_object or unique_violation then null; end $$"
 }

@@ -44,6 +44,7 @@ func Origins(records []*Record) map[string]Origin {
 // are compared as what they were, and their name is one of the differences. before and
 // now are the schemas of which the tables are part; the table may be missing in either.
 func (o Origin) Changes(before, now *schema.Table, text schema.Text) []schema.Difference {
+	before = schema.Unmirrored(before, o.mirrors(before, now))
 	renames := map[string]string{}
 	for to, from := range o.Columns {
 		if to != from && before.Column(from) != nil && now.Column(to) != nil && before.Column(to) == nil {
@@ -63,4 +64,20 @@ func (o Origin) Changes(before, now *schema.Table, text schema.Text) []schema.Di
 			Expected: before.Name, Found: now.Name})
 	}
 	return append(list, rest...)
+}
+
+// mirrors lists the columns that had the name which they have now beside their own: the other column
+// of that name has gone.
+func (o Origin) mirrors(before, now *schema.Table) (pairs []schema.Mirror) {
+	stays := map[string]bool{}
+	for _, from := range o.Columns {
+		stays[from] = true
+	}
+	for _, c := range now.Columns {
+		from, known := o.Columns[c.Name]
+		if known && from != c.Name && before.Column(from) != nil && before.Column(c.Name) != nil && !stays[c.Name] {
+			pairs = append(pairs, schema.Mirror{Column: from, Name: c.Name})
+		}
+	}
+	return pairs
 }
