@@ -86,8 +86,8 @@ func TestViewsByTheNewName(t *testing.T) {
 			o.exec("create view titles"+barrier+" as select id, title, upper(v.title) as loud from vessel v where title <> ''",
 				"create view louder as select loud from titles")
 			if server == "PostgreSQL" {
-				o.exec(aRole("reader"),
-					"grant select on titles to reader")
+				o.exec(aRole("view_reader"),
+					"grant select on titles to view_reader")
 			} else { // whose views say names, and no numbers of columns
 				o.wants(o.code(3, "settle", "--yes"), "view short")
 				o.exec("create or replace view short as select title as name from vessel")
@@ -103,7 +103,7 @@ func TestViewsByTheNewName(t *testing.T) {
 			o.same("select count(*) from short", "2")
 			if server == "PostgreSQL" {
 				o.same("select reloptions[1] from pg_class where relname = 'titles'", "security_barrier=true")
-				o.same("select has_table_privilege('reader', 'titles', 'select')", "true")
+				o.same("select has_table_privilege('view_reader', 'titles', 'select')", "true")
 			}
 		})
 	}

@@ -261,7 +261,7 @@ func (p *Planner) opens(ctx context.Context, out *Plan, m *migration.Migration,
 			return st, err
 		}
 	}
-	return st, p.watch(ctx, out, whole, false)
+	return st, p.watch(ctx, out, whole)
 }
 
 // opensMirrors plans that columns are kept under two names.
@@ -520,9 +520,6 @@ func (p *Planner) Settle(ctx context.Context, m *migration.Migration) (*Plan, er
 		}
 		supplied, rest := supplies(st)
 		if alter, ok := st.(*sqltext.AlterTable); ok {
-			if err := p.watch(ctx, out, alter, true); err != nil {
-				return nil, fault.List{p.located(m, st.Start(), err)}
-			}
 			if err := p.supplyEnds(ctx, out, alter, supplied); err != nil {
 				return nil, fault.List{p.located(m, st.Start(), err)}
 			}

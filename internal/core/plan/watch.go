@@ -8,26 +8,19 @@ import (
 )
 
 // watch plans that the writes are counted, while an overlap is open, by which programs of before would
-// be told by what is left of a statement, whole or that; off ends it.
-func (p *Planner) watch(ctx context.Context, out *Plan, st *sqltext.AlterTable, off bool) error {
+// be told by what is left of a statement. What takes the columns away, or ends that they are supplied,
+// ends it.
+func (p *Planner) watch(ctx context.Context, out *Plan, st *sqltext.AlterTable) error {
 	t := p.current.Table(p.tableOf(st))
 	if t == nil || !p.in.Engine.About().Watches {
 		return nil
 	}
-	later := sqltext.Statement(st)
-	if !off {
-		later = out.Later[len(out.Later)-1]
-	}
-	list := watched(t, later)
+	list := watched(t, out.Later[len(out.Later)-1])
 	if len(list) == 0 {
 		return nil
 	}
-	what := "count who still writes as before to " + t.Name
-	if off {
-		what = "count no more who writes as before to " + t.Name
-	}
-	return p.change(ctx, out, &schema.Change{At: st.Start(), What: what,
-		Watch: &schema.WatchChange{Table: t, Columns: list, Off: off}})
+	return p.change(ctx, out, &schema.Change{At: st.Start(), What: "count who still writes as before to " + t.Name,
+		Watch: &schema.WatchChange{Table: t, Columns: list}})
 }
 
 // watched lists the columns of a table by which programs of before can be told while what is left of

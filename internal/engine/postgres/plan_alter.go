@@ -209,6 +209,9 @@ func (p *planner) dropColumns() {
 			s.Strong = []string{p.Table.Name}
 		}
 		p.unfollow(c.Name)
+		if sql := p.unwatch(c.Name); len(sql) > 0 {
+			p.Add(engine.Sync, 0, "count no more who writes "+c.Name, sql...).Strong = []string{p.Table.Name}
+		}
 		actions = append(actions, "drop column "+quote(c.Name))
 	}
 	if len(actions) > 0 {

@@ -174,6 +174,9 @@ func (p *planner) unmirror(m *schema.MirrorChange) {
 			" equal are not all there' where (select count(*) from pg_trigger where tgrelid = to_regclass("+literal(p.table())+
 			") and tgname in ("+strings.Join(quoted(mirrorTriggers(p.Table)), ", ")+") and tgenabled = 'A') <> 3")
 	}
+	for _, x := range m.Pairs {
+		sql = append(sql, p.unwatch(x.Column)...)
+	}
 	for _, n := range mirrorTriggers(p.Table) {
 		sql = append(sql, "drop trigger if exists "+quote(n)+" on "+p.table())
 	}

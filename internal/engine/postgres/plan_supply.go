@@ -93,7 +93,7 @@ func (p *planner) unsupply() {
 	}
 	var sql []string
 	for _, c := range columns {
-		sql = append(sql, p.noSupply(c)...)
+		sql = append(append(sql, p.noSupply(c)...), p.unwatch(c)...)
 	}
 	if len(sql) > 0 {
 		s := p.Add(engine.Sync, 0, "supply "+strings.Join(columns, ", ")+" no more", sql...)

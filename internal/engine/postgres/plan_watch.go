@@ -44,18 +44,17 @@ func watchedBy(t *schema.Table, tr *schema.Trigger) string {
 
 // watch begins to count, or ends it.
 func (p *planner) watch(c *schema.WatchChange) {
-	names := strings.Join(schema.WatchedNames(c.Columns), ", ")
+	columns := schema.WatchedNames(c.Columns)
+	names := strings.Join(columns, ", ")
+	if c.Off {
+		if sql := p.unwatch(columns...); len(sql) > 0 {
+			p.Add(engine.Sync, 0, "count no more who writes "+names+" as before", sql...).Strong = []string{p.Table.Name}
+		}
+		return
+	}
 	var on, off []string
 	for _, w := range c.Columns {
-		on, off = append(on, p.watchSQL(w)...), append(off, p.unwatchSQL(w)...)
-	}
-	if c.Off && !slices.ContainsFunc(p.Table.Own, func(tr *schema.Trigger) bool { return watchedBy(p.Table, tr) != "" }) {
-		return // it has ended
-	}
-	if c.Off {
-		s := p.Add(engine.Sync, 0, "count no more who writes "+names+" as before", off...)
-		s.Lock, s.Strong, s.Alone = lockExclusive, []string{p.Table.Name}, true
-		return
+		on, off = append(on, p.watchSQL(w)...), append(off, p.unwatchSQL(w.Column)...)
 	}
 	s := p.Add(engine.Sync, 0, "count who still writes "+names+" as before", on...)
 	s.Lock, s.Strong, s.Undo = lockWriters, []string{p.Table.Name}, off
@@ -109,14 +108,24 @@ func (p *planner) writesAsBefore(w schema.Watched, event string) string {
 	return differs(column, none)
 }
 
-func (p *planner) unwatchSQL(w schema.Watched) (sql []string) {
+// unwatch gives the statements that end the counting of columns, as far as it goes on.
+func (p *planner) unwatch(columns ...string) (sql []string) {
+	for _, c := range columns {
+		if slices.ContainsFunc(p.Table.Own, func(tr *schema.Trigger) bool { return watchedBy(p.Table, tr) == c }) {
+			sql = append(sql, p.unwatchSQL(c)...)
+		}
+	}
+	return sql
+}
+
+func (p *planner) unwatchSQL(column string) (sql []string) {
 	for _, event := range []string{"insert", "update"} {
-		sql = append(sql, "drop trigger if exists "+quote(watchName(p.Table, watchTrigger, watchKind+"_"+event, w.Column))+
+		sql = append(sql, "drop trigger if exists "+quote(watchName(p.Table, watchTrigger, watchKind+"_"+event, column))+
 			" on "+p.table())
 	}
-	return append(sql, "drop function if exists "+name(watchName(p.Table, "", watchKind, w.Column))+"()",
-		"drop sequence if exists "+watchPlace(p.Table, watchKind, w.Column),
-		"drop sequence if exists "+watchPlace(p.Table, watchTime, w.Column))
+	return append(sql, "drop function if exists "+name(watchName(p.Table, "", watchKind, column))+"()",
+		"drop sequence if exists "+watchPlace(p.Table, watchKind, column),
+		"drop sequence if exists "+watchPlace(p.Table, watchTime, column))
 }
 
 // Seen implements engine.Onlooker.
