@@ -81,6 +81,9 @@ func Look(ctx context.Context, db engine.Onlooker, tables *schema.Schema, open [
 			}
 			u.look(o.Since, asked, unseen == "", code)
 			out.Uses = append(out.Uses, u)
+			if (u.Written == Unknown || u.Read == Unknown) && out.Unseen == "" {
+				out.Unseen = "statements that were counted may have run before the overlap opened, or use it without saying so"
+			}
 		}
 	}
 	return out, nil
@@ -135,13 +138,12 @@ func (u *Use) look(since time.Time, asked []engine.Asked, all bool, code []engin
 	}
 	for _, a := range asked {
 		tokens := words(a.SQL)
-		if !u.in(tokens) || ours(tokens) {
+		named := u.in(tokens)
+		if ours(tokens) || !named && !u.implied(tokens) || !a.Last.IsZero() && a.Last.Before(since) {
 			continue
 		}
-		if a.Last.IsZero() && a.Since.Before(since) || !a.Last.IsZero() && a.Last.Before(since) {
-			if a.Last.IsZero() { // it may have run since, too
-				u.unless(Used, tokens)
-			}
+		if !named || a.Last.IsZero() && a.Since.Before(since) { // it may be used, or not since
+			u.unless(Used, tokens)
 			continue
 		}
 		u.By = append(u.By, By{a.By, line(a.SQL), a.Times, a.Last})
@@ -184,6 +186,24 @@ func (u *Use) in(tokens []sqltext.Token) bool {
 		return leavesOut(tokens, table, u.Column)
 	}
 	return u.Column == "" || speaks(tokens, u.Column)
+}
+
+// implied reports whether a statement may use the name without saying it: it reads all columns, or
+// inserts rows without a list of them.
+func (u *Use) implied(tokens []sqltext.Token) bool {
+	table := u.Table[strings.LastIndex(u.Table, ".")+1:]
+	if u.Column == "" || !speaks(tokens, table) {
+		return false
+	}
+	for i := 1; i < len(tokens); i++ {
+		t, before := tokens[i], tokens[i-1]
+		all := t.Is("*") && (before.Is("select") || before.Is("distinct") || before.Is(",") || before.Is(".") ||
+			before.Is("returning"))
+		if all && !u.LeftOut || (t.Is("values") || t.Is("select")) && schema.SameName(before.Value, table) {
+			return true
+		}
+	}
+	return false
 }
 
 func words(sql string) []sqltext.Token {
