@@ -2,7 +2,7 @@
 export CGO_ENABLED = 0
 GOFLAGS_BUILD = -trimpath -ldflags "-s -w"
 
-.PHONY: build demo test bench fuzz faults interleavings storm servers test-all test-postgres-versions
+.PHONY: build demo test bench fuzz faults interleavings storm packages servers test-all test-postgres-versions
 
 build:
 	go build $(GOFLAGS_BUILD) -o bin/lastboard ./cmd/lastboard
@@ -54,3 +54,11 @@ storm: servers
 fuzz:
 	go test ./test -count=1 -timeout 60m -run Random -seeds 1000 -seed 10000
 	go test ./internal/sqltext -fuzz FuzzParse -fuzztime 5m
+
+# Archives, a deb and an rpm in dist/, with man pages, completions, a list of parts and checksums: the
+# deb is installed below a folder and removed. It is a module of its own.
+packages:
+	command -v rpm >/dev/null || apt-get install -y rpm
+	command -v man >/dev/null || apt-get install -y man-db
+	cd packages && go run . -root .. -out ../dist
+	cd packages && go vet ./... && LASTBOARD_PACKAGES=$(CURDIR)/dist go test -count=1 ./...

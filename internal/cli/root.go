@@ -99,6 +99,9 @@ func (e exitCode) Error() string { return fmt.Sprintf("exit code %d", int(e)) }
 // usageError is a command line that cannot be understood.
 type usageError struct{ error }
 
+// Root gives all commands, for pages that describe them.
+func Root() *cobra.Command { return newRoot(&global{}) }
+
 func newRoot(g *global) *cobra.Command {
 	root := &cobra.Command{
 		Use:   "lastboard",

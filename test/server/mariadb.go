@@ -190,7 +190,15 @@ func (m *MariaDB) Database() (string, error) {
 
 // Drop takes a database away.
 func (m *MariaDB) Drop(database string) error {
-	return m.Exec("", "drop database if exists "+database, "drop database if exists lastboard_"+database)
+	var err error
+	for range 50 { // its folder may hold files for a moment that the server is still taking away
+		err = m.Exec("", "drop database if exists "+database, "drop database if exists lastboard_"+database)
+		if err == nil || !strings.Contains(err.Error(), "Directory not empty") {
+			return err
+		}
+		time.Sleep(100 * time.Millisecond)
+	}
+	return err
 }
 
 // Stop ends the server and takes its folder away.
