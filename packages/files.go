@@ -34,7 +34,8 @@ func pages(root, dir string, at time.Time) ([]file, error) {
 	if err := os.MkdirAll(man, 0o755); err != nil {
 		return nil, err
 	}
-	list := []file{{filepath.Join(root, "LICENSE"), "LICENSE", 0o644}, {filepath.Join(root, "README.md"), "README.md", 0o644}}
+	list := []file{{filepath.Join(root, "LICENSE"), "LICENSE", 0o644},
+		{filepath.Join(root, "README.md"), "README.md", 0o644}}
 	docs, err := filepath.Glob(filepath.Join(root, "docs", "*.md"))
 	if err != nil {
 		return nil, err
@@ -98,7 +99,8 @@ func archive(path, folder string, list []file, at time.Time) (err error) {
 		if err != nil {
 			return err
 		}
-		head := &tar.Header{Name: folder + "/" + f.to, Mode: f.mode, Size: int64(len(text)), ModTime: at, Format: tar.FormatPAX}
+		head := &tar.Header{Name: folder + "/" + f.to, Mode: f.mode, Size: int64(len(text)), ModTime: at,
+			Format: tar.FormatPAX}
 		if err := w.WriteHeader(head); err != nil {
 			return err
 		}

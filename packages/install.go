@@ -1,6 +1,7 @@
 package main
 
 import (
+	"debug/buildinfo"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -13,18 +14,19 @@ import (
 	"github.com/goreleaser/nfpm/v2/files"
 	_ "github.com/goreleaser/nfpm/v2/rpm"
 
-	"debug/buildinfo"
-
 	"lastboard/internal/cli"
 )
 
 // places says where the files of an installed package stand, by the folder that they have in an
 // archive.
 var places = []struct{ from, to string }{
-	{"man/", "/usr/share/man/man1/"}, {"docs/", "/usr/share/doc/lastboard/"}, {"LICENSE", "/usr/share/doc/lastboard/copyright"},
-	{"README.md", "/usr/share/doc/lastboard/README.md"}, {"completions/lastboard.fish",
-		"/usr/share/fish/vendor_completions.d/lastboard.fish"}, {"completions/_lastboard",
-		"/usr/share/zsh/vendor-completions/_lastboard"}, {"completions/lastboard.ps1", ""},
+	{"man/", "/usr/share/man/man1/"},
+	{"docs/", "/usr/share/doc/lastboard/"},
+	{"LICENSE", "/usr/share/doc/lastboard/copyright"},
+	{"README.md", "/usr/share/doc/lastboard/README.md"},
+	{"completions/lastboard.fish", "/usr/share/fish/vendor_completions.d/lastboard.fish"},
+	{"completions/_lastboard", "/usr/share/zsh/vendor-completions/_lastboard"},
+	{"completions/lastboard.ps1", ""}, // for archives alone
 	{"completions/lastboard", "/usr/share/bash-completion/completions/lastboard"},
 }
 

@@ -127,7 +127,8 @@ func TestParts(t *testing.T) {
 				t.Errorf("%s: %v", p.name(), c)
 			}
 		}
-		for _, want := range []string{"std", "github.com/jackc/pgx/v5", "github.com/go-sql-driver/mysql", "modernc.org/sqlite"} {
+		for _, want := range []string{"std", "github.com/jackc/pgx/v5", "github.com/go-sql-driver/mysql",
+			"modernc.org/sqlite"} {
 			if !slices.Contains(names, want) {
 				t.Errorf("%s: %s is not among %v", p.name(), want, names)
 			}
@@ -135,7 +136,7 @@ func TestParts(t *testing.T) {
 	}
 }
 
-// run gives what a command prints.
+// command gives what a command prints.
 func command(t *testing.T, name string, args ...string) string {
 	t.Helper()
 	out, err := exec.Command(name, args...).CombinedOutput()
@@ -162,7 +163,8 @@ func TestDeb(t *testing.T) {
 		deb = found[0]
 	}
 	command(t, "dpkg", "--root="+root, "-i", deb)
-	if got := command(t, filepath.Join(root, "usr/bin/lastboard"), "version"); !strings.HasPrefix(got, "lastboard "+cli.Version) {
+	got := command(t, filepath.Join(root, "usr/bin/lastboard"), "version")
+	if !strings.HasPrefix(got, "lastboard "+cli.Version) {
 		t.Errorf("it says %s", got)
 	}
 	for _, path := range []string{"usr/share/man/man1/lastboard-advance.1", "usr/share/doc/lastboard/copyright",
