@@ -54,12 +54,26 @@ func (p *planner) supplySQL(column string, e sqltext.Expr) []string {
 	}
 	trigger, function := supplyTrigger(p.Table, column), name(supplyFunction(p.Table, column))
 	return []string{
-		"create or replace function " + function + "() returns trigger language plpgsql set search_path from current as " +
+		"create or replace function " + function + "() returns trigger language plpgsql set search_path " + p.pathFor(e) + " as " +
 			dollar("begin new."+quote(column)+" := "+value+"; return new; end"),
 		"create or replace trigger " + quote(trigger) + " before insert on " + p.table() + " for each row when (new." +
 			quote(column) + " is null) execute function " + function + "()",
 		always(p.Table, trigger),
 	}
+}
+
+// pathFor gives the search path of a function that computes an expression: that of the server alone
+// where that has all that the expression needs, so that nobody can put a function of theirs in its place.
+func (p *planner) pathFor(e sqltext.Expr) string {
+	for _, c := range p.Sources(e) {
+		if c.Type.Native || c.Declared != "" {
+			return "from current"
+		}
+	}
+	if !sqltext.OnlyKnown(e) {
+		return "from current"
+	}
+	return "= pg_catalog, pg_temp"
 }
 
 // supply lets the columns that are added be supplied from now on: before they become not null.
