@@ -207,8 +207,8 @@ func TestSuppliedColumnsThatReadAlike(t *testing.T) {
 // TestNobodyElseSupplies is that a function which somebody puts in the place of the server's own is not
 // called by what supplies a column.
 func TestNobodyElseSupplies(t *testing.T) {
-	o := liveOffice(t, "lock_wait = '500ms'\n", "create table berth (id integer not null primary key, code varchar(20) not "+
-		"null)", "create function public.upper(varchar) returns text language plpgsql as $$ begin raise exception 'not "+
+	o := liveOffice(t, "lock_wait = '500ms'\n", "create table berth (id integer not null primary key, code varchar(20) "+
+		"not null)", "create function public.upper(varchar) returns text language plpgsql as $$ begin raise exception 'not "+
 		"the server''s'; end $$")
 	o.migration("0002-loud", "-- Loud\nalter table berth add column loud varchar(20) not null using (upper(code));\n")
 	o.must("advance", "--yes")

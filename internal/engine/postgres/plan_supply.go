@@ -54,8 +54,8 @@ func (p *planner) supplySQL(column string, e sqltext.Expr) []string {
 	}
 	trigger, function := supplyTrigger(p.Table, column), name(supplyFunction(p.Table, column))
 	return []string{
-		"create or replace function " + function + "() returns trigger language plpgsql set search_path " + p.pathFor(e) + " as " +
-			dollar("begin new."+quote(column)+" := "+value+"; return new; end"),
+		"create or replace function " + function + "() returns trigger language plpgsql set search_path " + p.pathFor(e) +
+			" as " + dollar("begin new."+quote(column)+" := "+value+"; return new; end"),
 		"create or replace trigger " + quote(trigger) + " before insert on " + p.table() + " for each row when (new." +
 			quote(column) + " is null) execute function " + function + "()",
 		always(p.Table, trigger),
