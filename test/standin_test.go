@@ -244,3 +244,20 @@ func TestRowSecurityHasNoStandIn(t *testing.T) {
 	o.must("advance", "--yes", "--settle")
 	o.must("audit")
 }
+
+// TestViewOfSomebodyElse is that a view which somebody puts in the place of the one that stands for a
+// table is not taken away, neither as it is settled nor on the way back.
+func TestViewOfSomebodyElse(t *testing.T) {
+	for _, server := range everywhere[1:] {
+		t.Run(server, func(t *testing.T) {
+			o := pierOffice(t, server, false)
+			o.must("advance", "--yes")
+			o.exec("drop view pier", "create view pier as select code from quay where meters > 3")
+			o.code(5, "audit")
+			for _, args := range [][]string{{"settle", "--yes"}, {"retreat", "--to", "1", "--yes", "--settle"}} {
+				o.wants(o.code(3, args...), "changed-by-hand", "pier")
+			}
+			o.same("select count(*) from pier", "3")
+		})
+	}
+}

@@ -218,3 +218,23 @@ func TestNobodyElseSupplies(t *testing.T) {
 	o.exec("insert into berth (id, code) values (1, 'a')")
 	o.same("select loud from berth", "A")
 }
+
+// TestFunctionsOfOthersSupplyNothing is that a column whose expression calls a function which is none of
+// the language is not supplied: applications may not be allowed to call it. check says what follows.
+func TestFunctionsOfOthersSupplyNothing(t *testing.T) {
+	for _, server := range everywhere[1:] {
+		t.Run(server, func(t *testing.T) {
+			call, statement := "shout", "create function shout(text) returns text language sql immutable as 'select upper($1)'"
+			if server == "MariaDB" { // on whose empty copies there are no functions of others
+				call, statement = "ucase", "create table pier (id integer not null primary key)"
+			}
+			o := officeOn(t, server, []string{"create table berth (id integer not null primary key, code varchar(20) not null)",
+				"insert into berth values (1, 'a')", statement})
+			o.paced("lock_wait = '500ms'\n")
+			o.migration("0002-loud", "-- Loud\nalter table berth add column loud varchar(20) not null using ("+call+"(code));\n")
+			o.wants(o.code(0, "check"), "inserts-need-value")
+			o.wants(o.code(0, "advance", "--yes"), "0002 is settled")
+			o.same("select loud from berth", "A")
+		})
+	}
+}

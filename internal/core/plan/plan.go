@@ -71,6 +71,9 @@ type Plan struct {
 	// is known once they have run.
 	Unsure []string
 
+	// StandIns are the views that it takes away which stand for renamed tables.
+	StandIns []string
+
 	// Facts are what it was made from.
 	Facts *Facts
 

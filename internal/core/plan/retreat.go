@@ -91,6 +91,9 @@ func (p *Planner) Retreat(ctx context.Context, m Progress) (*Plan, error) {
 		if why := overlap(change); why != "" {
 			out.Overlap = append(out.Overlap, why)
 		}
+		if change.Table != nil && change.Table.NoStandIn != "" {
+			out.StandIns = append(out.StandIns, change.Table.NoStandIn)
+		}
 		before := p.current
 		if err := p.change(ctx, out, change); err != nil {
 			return nil, p.noWayBack(m.Record.Version, err)

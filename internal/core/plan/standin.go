@@ -61,6 +61,7 @@ func (p *Planner) endsStandIn(ctx context.Context, out *Plan, st *sqltext.AlterT
 	if view == nil {
 		return nil // somebody has taken it away
 	}
+	out.StandIns = append(out.StandIns, view.Name)
 	return p.change(ctx, out, &schema.Change{At: st.Start(), What: "end the old name of " + tableRenamed(st),
 		View: &schema.ViewChange{Before: view}})
 }

@@ -30,6 +30,9 @@ func suppliable(m *migration.Migration, i int) (list []sqltext.Action) {
 		if !ok || add.Using == nil || sqltext.HasSubquery(add.Using) || !demanded(add.Column) {
 			continue
 		}
+		if !sqltext.OnlyKnown(add.Using) {
+			continue // others may not be allowed to call what it calls, and no default of MariaDB's may
+		}
 		free := true
 		for j, other := range m.File.Statements {
 			free = free && (j < i || !reshapes(other, st, i == j, suppliedFrom(add)))

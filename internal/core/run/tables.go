@@ -128,7 +128,10 @@ func (t *tables) put(ctx context.Context, tx engine.Tx, found map[ledger.Model]s
 // unchanged compares the tables that a plan touches, as they are now, with what the ledger
 // says they are.
 func (r *Runner) unchanged(ctx context.Context, p *plan.Plan, now *schema.Schema) error {
-	return r.asLeft(ctx, p.Touched(), now)
+	if err := r.asLeft(ctx, p.Touched(), now); err != nil {
+		return err
+	}
+	return r.viewsAsLeft(p.StandIns, now)
 }
 
 // AsLeft does so for a run that is not about to begin, with the tables before a plan.
@@ -163,6 +166,26 @@ func (r *Runner) asLeft(ctx context.Context, names []string, now *schema.Schema)
 			return fault.New(fault.Refused, "changed-by-hand",
 				"put it back as it was, or write what was done as a migration and put it back",
 				"table %s is not as the last migration left it: %s", name, d[0])
+		}
+	}
+	return nil
+}
+
+// viewsAsLeft compares some views with what the ledger says they are: one that somebody has put in the
+// place of Lastboard's own is not taken away.
+func (r *Runner) viewsAsLeft(names []string, now *schema.Schema) error {
+	for _, name := range names {
+		text, known := r.tables.stored[model("view", name)]
+		found, want := now.View(name), &schema.View{}
+		if !known || found == nil {
+			continue
+		}
+		if err := ledger.Decode([]byte(text), want); err != nil {
+			return fmt.Errorf("view %s in the ledger: %w", name, err)
+		}
+		if schema.Words(want.Query) != schema.Words(found.Query) {
+			return fault.New(fault.Refused, "changed-by-hand", "drop it, or make it again as it was",
+				"view %s is not as the last migration left it", name)
 		}
 	}
 	return nil

@@ -70,9 +70,6 @@ func (p *planner) pathFor(e sqltext.Expr) string {
 			return "from current"
 		}
 	}
-	if !sqltext.OnlyKnown(e) {
-		return "from current"
-	}
 	return "= pg_catalog, pg_temp"
 }
 
