@@ -336,6 +336,11 @@ func (r *Runner) Retreat(ctx context.Context, known *ledger.Migration) (*plan.Pl
 	if err != nil {
 		return nil, err
 	}
+	if progress.Steps == nil { // a stopped one has not recorded its views
+		if err := r.viewsAsLeft(p.StandIns, p.Before); err != nil {
+			return nil, err
+		}
+	}
 	if err := r.allowed(p); err != nil {
 		return nil, err
 	}
