@@ -103,7 +103,7 @@ func (d *database) begin(ctx context.Context) (*pgconn.PgConn, *bounded.Conn, er
 		}
 	}
 	if d.home != "" {
-		if err := script(ctx, conn, "set search_path = "+quote(d.home)); err != nil {
+		if err := d.enter(ctx, conn); err != nil {
 			conn.Close(ctx)
 			return nil, nil, err
 		}
@@ -131,8 +131,8 @@ var genuine = regexp.MustCompile(`^PostgreSQL \d+(\.\d+)*(beta\d+|rc\d+|devel)?(
 
 // greet finds out what the server is, and refuses one that this is not made for.
 func (d *database) greet(ctx context.Context, unproven bool, mode engine.Mode) error {
-	r, err := d.Query(ctx, `select version(), current_setting('server_version_num')::int, coalesce(current_schema(), 'public'), pg_backend_pid(), pg_is_in_recovery(),
-		(select count(*) from pg_catalog.pg_am where amname = 'heap'), to_regclass('pg_catalog.pg_dist_partition') is not null, current_setting('server_version')`)
+	r, err := d.Query(ctx, `select version(), pg_catalog.current_setting('server_version_num')::int, coalesce(current_schema(), 'public'), pg_backend_pid(), pg_is_in_recovery(),
+		(select count(*) from pg_catalog.pg_am where amname = 'heap'), pg_catalog.to_regclass('pg_catalog.pg_dist_partition') is not null, pg_catalog.current_setting('server_version')`)
 	if err != nil {
 		if !unproven {
 			return d.cannot("the server does not answer as PostgreSQL does: "+reason(err),
@@ -154,10 +154,7 @@ func (d *database) greet(ctx context.Context, unproven bool, mode engine.Mode) e
 	if yes(v[4]) && mode != engine.Read {
 		return d.cannot("the server is a replica and can be read but not written", "connect to the primary", nil)
 	}
-	if err := script(ctx, d.conn, "set search_path = "+quote(d.home)); err != nil {
-		return err
-	}
-	return nil
+	return d.enter(ctx, d.conn)
 }
 
 func firstWords(s string) string {

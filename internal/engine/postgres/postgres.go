@@ -48,6 +48,7 @@ type database struct {
 	claim    *pgconn.PgConn // has the runner's lock; nil unless this is the runner
 	role     string         // by whose rights all is done; "" for the login's own
 	home     string         // the schema of tables that are named without one
+	makers   []string       // who else may make things there
 	version  string
 	number   int    // 150018
 	host     string // with the port
@@ -335,7 +336,11 @@ func (d *database) Begin(ctx context.Context, o engine.TxOptions) (engine.Tx, er
 		_ = t.Rollback() // there need not be one
 		return nil, err
 	}
-	if err := t.prepare(ctx, o); err != nil {
+	err := t.prepare(ctx, o)
+	if err == nil && len(d.makers) > 0 {
+		err = d.alone(ctx, d.conn)
+	}
+	if err != nil {
 		return nil, errors.Join(t.ended(err), t.Rollback())
 	}
 	return t, nil

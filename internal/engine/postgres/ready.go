@@ -97,6 +97,7 @@ func (d *database) ready(ctx context.Context, user, login string, super, makes b
 		add(engine.Look, who+" is a superuser: triggers and defaults of tables run with these rights while rows are changed",
 			"use a login that is a member of the tables' owner, and no superuser")
 	}
+	list = append(list, d.keptOut(who)...)
 	if len(list) == 0 {
 		add(engine.Good, who+" may change every table", "")
 	}
