@@ -15,7 +15,6 @@ import (
 	"lastboard/internal/core/fault"
 	"lastboard/internal/core/ledger"
 	"lastboard/internal/core/migration"
-	"lastboard/internal/core/plan"
 	"lastboard/internal/core/run"
 	"lastboard/internal/engine"
 	"lastboard/internal/view"
@@ -200,7 +199,15 @@ func (g *global) change(ctx context.Context, f runFlags,
 		}
 		p.Ran(t.Version(), t.Ended, entry)
 		if t.Ended == ledger.Open {
-			p.StaysOpen(plan.Opened{Version: t.Version(), Later: plan.Later(t.File, s.engine)})
+			open, err := s.opened(ctx)
+			if err != nil {
+				return errors.Join(err, r.End())
+			}
+			for _, o := range open {
+				if o.Version == t.Version() {
+					p.StaysOpen(o)
+				}
+			}
 		}
 		if err := s.showChanges(ctx, planned); err != nil {
 			return errors.Join(err, r.End())

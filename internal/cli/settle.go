@@ -75,7 +75,10 @@ func (s *session) settleTasks(st *standing, version string) ([]run.Task, string,
 			}
 			continue
 		}
-		opened := plan.Opened{Version: k.Version, Later: plan.Later(m, s.engine)}
+		opened, err := plan.OpenedBy(k, m, s.engine)
+		if err != nil {
+			return nil, "", err
+		}
 		its := version == "" || sameVersion(k.Version, version)
 		found = found || its
 		if !its {
@@ -180,8 +183,11 @@ func (s *session) uses(ctx context.Context, tasks []run.Task) (*uses.Report, err
 		if err != nil {
 			return nil, fmt.Errorf("the ledger's time of migration %s: %w", t.Known.Version, err)
 		}
-		open = append(open, uses.Open{Opened: plan.Opened{Version: t.Known.Version, Later: plan.Later(t.File, s.engine)},
-			Since: since})
+		opened, err := plan.OpenedBy(t.Known, t.File, s.engine)
+		if err != nil {
+			return nil, err
+		}
+		open = append(open, uses.Open{Opened: opened, Since: since})
 	}
 	if len(open) == 0 {
 		return &uses.Report{}, nil

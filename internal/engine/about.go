@@ -33,6 +33,7 @@ type Traits struct {
 	// MirrorsHide means that such a column is invisible, and gets its other name in the moment in
 	// which that goes: what defines a table commits by itself.
 	MirrorsHide bool
+	Swaps       bool // a column can get another type beside programs that write it
 	Supplies    bool // the engine can supply a column that an insert leaves out from others of its row
 	StandsIn    bool // a view can stand for a renamed table, for reading and writing
 	Watches     bool // triggers can count who writes without keeping anybody waiting

@@ -63,6 +63,12 @@ type Planner interface {
 	// Mirrors names the triggers that keep columns of a table equal to their mirrors, and gives
 	// the statements that make them and see to the rows; nothing where there are none.
 	Mirrors(t *schema.Table, pairs []schema.Mirror) (triggers, sql []string)
+	// CannotSwap says why the engine cannot give columns of a table other types beside programs that
+	// write them; "" where it can.
+	CannotSwap(c *schema.TableChange) string
+	// Swaps names the triggers that compute what is out of sight once columns have exchanged their
+	// names, and gives the statements that make them.
+	Swaps(c *schema.SwapChange) (triggers, sql []string)
 	// Supplying names the triggers that supply columns of a table from expressions where an insert
 	// leaves them out, and gives the statements that make them; none where the engine needs none.
 	Supplying(t *schema.Table, columns map[string]sqltext.Expr) (triggers, sql []string)

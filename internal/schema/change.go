@@ -20,6 +20,7 @@ type Change struct {
 	Assert *sqltext.Assert
 	Native *NativeChange
 	Mirror *MirrorChange
+	Swap   *SwapChange
 	Watch  *WatchChange
 }
 
@@ -30,6 +31,8 @@ func (c *Change) Subjects() []string {
 		return []string{c.Table.Before.Name}
 	case c.Mirror != nil:
 		return []string{c.Mirror.Before.Name}
+	case c.Swap != nil:
+		return []string{c.Swap.Before.Name}
 	case c.Watch != nil:
 		return []string{c.Watch.Table.Name}
 	case c.Rows != nil:

@@ -185,6 +185,12 @@ func (in *Input) triggers(ctx context.Context, own []engine.OwnObject) (list []F
 				t := tables.Table(r.Mirror.Table)
 				triggers, sql := in.Engine.Mirrors(t, r.Mirror.Pairs)
 				missing(t, triggers, sql)
+			case r.Swap != nil && r.Swap.Stage == schema.SwapTurn && tables.Table(r.Swap.As.After.Name) != nil:
+				t := tables.Table(r.Swap.As.After.Name)
+				if c, err := r.Swap.Turned(t); err == nil {
+					triggers, sql := in.Engine.Swaps(c)
+					missing(t, triggers, sql)
+				}
 			case r.Table != nil && len(r.Table.Supplied) > 0 && tables.Table(r.Table.After.Name) != nil:
 				t, columns := tables.Table(r.Table.After.Name), map[string]sqltext.Expr{}
 				for column, text := range r.Table.Supplied {

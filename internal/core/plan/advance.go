@@ -29,7 +29,11 @@ func (p *Planner) Advance(ctx context.Context, m *migration.Migration) (*Plan, e
 			return nil, fault.List{p.keepsNoneOpen(m, &unsettled{own,
 				&schema.Problem{Pos: st.Start(), Message: own.spokenOf(st)}})}
 		}
-		if later := p.leaves(m, i); later != nil {
+		later, err := p.leaves(ctx, out, m, i)
+		if err != nil {
+			return nil, fault.List{p.located(m, st.Start(), err)}
+		}
+		if later != nil {
 			if _, _, err := schema.Apply(p.current, st, p.in.Engine.About().Env(m.CSV)); err != nil && len(out.Later) == 0 {
 				return nil, fault.List{Located(m, err)}
 			}

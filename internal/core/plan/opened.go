@@ -28,9 +28,19 @@ func Open(known []*ledger.Migration, e engine.Engine) (list []Opened, err error)
 		if err != nil {
 			return nil, fmt.Errorf("the text of migration %s, in the ledger: %w", k.Version, err)
 		}
-		list = append(list, Opened{k.Version, Later(m, e)})
+		o, err := OpenedBy(k, m, e)
+		if err != nil {
+			return nil, err
+		}
+		list = append(list, o)
 	}
 	return list, nil
+}
+
+// OpenedBy gives what a migration that has run has left to do when it is settled; m is its text.
+func OpenedBy(k *ledger.Migration, m *migration.Migration, e engine.Engine) (Opened, error) {
+	records, err := DecodeRecords(k.Changes)
+	return Opened{k.Version, settles(Later(m, e), records)}, err
 }
 
 // Later lists what a migration leaves for the time when its overlap is settled.
@@ -140,6 +150,8 @@ func goes(a sqltext.Action) string {
 		return "column " + a.Column + " (" + a.To + " now)"
 	case *sqltext.RenameTable:
 		return "the old name of " + a.To
+	case *sqltext.SetType:
+		return "the old type of column " + a.Column
 	}
 	return ""
 }
@@ -219,6 +231,8 @@ func columnsIn(a sqltext.Action) []string {
 		return []string{a.Column}
 	case *sqltext.RenameColumn:
 		return []string{a.Column, a.To}
+	case *sqltext.SetType:
+		return []string{a.Column}
 	}
 	return nil
 }

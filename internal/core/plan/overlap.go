@@ -2,6 +2,7 @@ package plan
 
 import (
 	"context"
+	"maps"
 	"slices"
 
 	"lastboard/internal/core/migration"
@@ -25,6 +26,9 @@ func later(m *migration.Migration, i int, traits engine.Traits) sqltext.Statemen
 			if slices.ContainsFunc(m.File.Statements[i+1:], func(o sqltext.Statement) bool { return standsOn(o, to) }) {
 				return nil // of the columns that a view names
 			}
+			return st
+		}
+		if traits.Swaps && retypes(m, i) {
 			return st
 		}
 		leaving, rest := leaving(st)
@@ -53,11 +57,22 @@ func later(m *migration.Migration, i int, traits engine.Traits) sqltext.Statemen
 }
 
 // leaves gives what is left of statement i while an overlap is open; nil for nothing.
-func (p *Planner) leaves(m *migration.Migration, i int) sqltext.Statement {
+func (p *Planner) leaves(ctx context.Context, out *Plan, m *migration.Migration, i int) (sqltext.Statement, error) {
 	if !p.in.Overlaps {
-		return nil
+		return nil, nil
 	}
-	return p.possible(later(m, i, p.in.Engine.About().Traits))
+	st := later(m, i, p.in.Engine.About().Traits)
+	if alter, ok := st.(*sqltext.AlterTable); ok && len(retyped(alter)) > 0 {
+		does, why, err := p.swaps(ctx, out, alter)
+		if err != nil || does {
+			return st, err
+		}
+		if why != "" {
+			out.Unswapped = why
+		}
+		return nil, nil
+	}
+	return p.possible(st), nil
 }
 
 // leaving parts the actions of an alter into those that take a column or its name away, and
@@ -97,6 +112,9 @@ func (p *Planner) opens(ctx context.Context, out *Plan, m *migration.Migration,
 	}
 	if tableRenamed(whole) != "" {
 		return st, p.opensStandIn(ctx, out, m, whole)
+	}
+	if len(retyped(whole)) == len(whole.Actions) {
+		return st, p.opensSwap(ctx, out, m, whole)
 	}
 	opening, err := p.opening(whole)
 	if err != nil {
@@ -205,16 +223,27 @@ func (p *Planner) opening(whole *sqltext.AlterTable) (sqltext.Statement, error) 
 // rebased gives a record of a table as it is to be taken back from what the table is now, where
 // an older migration has been settled since, or a later one was taken back that came between.
 func (p *Planner) rebased(r *Record) *Record {
-	if r.Table == nil || r.Table.Before == nil || r.Table.After == nil {
+	out := *r
+	switch {
+	case r.Table != nil && r.Table.After != nil:
+		out.Table = p.onNow(r.Table, p.current.Table(r.Table.After.Name))
+	case r.Swap != nil && r.Swap.Stage != schema.SwapBeside:
+		if now := p.current.Table(r.Swap.As.After.Name); now != nil {
+			swap := *r.Swap
+			swap.As = p.onNow(r.Swap.As, schema.Shown(now, slices.Collect(maps.Keys(r.Swap.As.Converted))))
+			out.Swap = &swap
+		}
+	}
+	return &out
+}
+
+// onNow does so for a table as it is now.
+func (p *Planner) onNow(r *TableRecord, now *schema.Table) *TableRecord {
+	if r.Before == nil || now == nil || len(schema.CompareTables(now, r.After, p.in.Engine.Text)) == 0 {
 		return r
 	}
-	now := p.current.Table(r.Table.After.Name)
-	if now == nil || len(schema.CompareTables(now, r.Table.After, p.in.Engine.Text)) == 0 {
-		return r
-	}
-	table, out := *r.Table, *r
-	table.After = now
-	table.Before, table.From = schema.Merged(now, r.Table.After, r.Table.Before, r.Table.From)
-	out.Table = &table
+	out := *r
+	out.After = now
+	out.Before, out.From = schema.Merged(now, r.After, r.Before, r.From)
 	return &out
 }

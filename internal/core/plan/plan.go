@@ -80,6 +80,10 @@ type Plan struct {
 	// Slow says that a statement is expected to take very long; nil for none.
 	Slow *fault.Fault
 
+	// Unswapped says why columns cannot get other types beside programs that write them; "" where
+	// none has to.
+	Unswapped string
+
 	short     float64 // for how many seconds writers may wait
 	statement int     // the one that is being planned, from 0
 }
@@ -111,6 +115,9 @@ func (p *Plan) Touched() []string {
 		}
 		if r.Mirror != nil {
 			add(r.Mirror.Table)
+		}
+		if r.Swap != nil {
+			add(r.Swap.As.Before.Name)
 		}
 		if r.Native != nil {
 			for _, t := range r.Native.Touching {
@@ -311,6 +318,8 @@ func (p *Planner) count(ctx context.Context, c *schema.Change, nth int) error {
 		}
 	case c.Mirror != nil:
 		names = append(names, c.Mirror.Before.Name)
+	case c.Swap != nil:
+		names = append(names, c.Swap.Before.Name)
 	case c.Rows != nil:
 		names = append(names, c.Rows.Table.Name)
 	case c.Insert != nil:
@@ -363,10 +372,15 @@ func (p *Planner) facts() engine.Facts {
 
 // asPlanned asserts that the trial gave the table that the model says.
 func (p *Planner) asPlanned(c *schema.Change, got *schema.Schema) error {
-	if c.Table == nil || c.Table.After == nil {
+	var want schema.Table
+	switch {
+	case c.Table != nil && c.Table.After != nil:
+		want = *c.Table.After
+	case c.Swap != nil:
+		want = *c.Swap.After
+	default:
 		return nil
 	}
-	want := *c.Table.After
 	found := got.Table(want.Name)
 	if found == nil {
 		return fmt.Errorf("the plan does not make table %s", want.Name)
@@ -412,6 +426,8 @@ func changedTables(c *schema.Change) []string {
 	switch {
 	case c.Mirror != nil:
 		names = append(names, c.Mirror.Before.Name)
+	case c.Swap != nil:
+		names = append(names, c.Swap.Before.Name)
 	case c.Rows != nil:
 		names = append(names, c.Rows.Table.Name)
 	case c.Insert != nil:
@@ -432,6 +448,8 @@ func changedTables(c *schema.Change) []string {
 func overlap(c *schema.Change) string {
 	t := c.Table
 	switch {
+	case c.Swap != nil && c.Swap.As.Back && c.Swap.Stage == schema.SwapBeside: // nothing is open any more
+		return "another type for column " + strings.Join(c.Swap.Columns(), ", ")
 	case t == nil || t.Before == nil:
 		return ""
 	case t.After == nil:

@@ -23,6 +23,7 @@ type Record struct {
 	Delete *TableName        `json:"delete,omitempty"`
 	Native *NativeRecord     `json:"native,omitempty"`
 	Mirror *MirrorRecord     `json:"mirror,omitempty"`
+	Swap   *SwapRecord       `json:"swap,omitempty"`
 	Watch  *WatchRecord      `json:"watch,omitempty"`
 	Keeps  []*engine.Keeping `json:"keeps,omitempty"`
 	// Stage is ledger.Open, or ledger.Settle for what was done as the overlap was settled, and
@@ -66,6 +67,16 @@ type MirrorRecord struct {
 	Pairs []schema.Mirror `json:"pairs"`
 }
 
+// SwapRecord is a stage in which columns get other types beside programs: As is the table before and
+// after all of them, without what is out of sight.
+type SwapRecord struct {
+	Stage schema.SwapStage `json:"stage"`
+	As    *TableRecord     `json:"as"`
+	Hides bool             `json:"hides,omitempty"` // what is out of sight is invisible
+	// Using holds what rows get in the columns, as text.
+	Using map[string]string `json:"using,omitempty"`
+}
+
 // WatchRecord is columns whose writes are counted.
 type WatchRecord struct {
 	Table   string           `json:"table"`
@@ -89,27 +100,19 @@ func newRecord(c *schema.Change, before, after *schema.Schema) *Record {
 	r := &Record{What: c.What}
 	switch {
 	case c.Table != nil:
-		t := &TableRecord{From: c.Table.From, Restore: map[string]string{}, StandIn: c.Table.StandIn}
+		t := recorded(c.Table)
+		t.StandIn = c.Table.StandIn
 		if c.Table.Before != nil {
 			t.Before = before.Table(c.Table.Before.Name)
 		}
 		if c.Table.After != nil {
 			t.After = after.Table(c.Table.After.Name)
 		}
-		for column, e := range c.Table.Restore {
-			t.Restore[column] = sqltext.PrintExpr(e)
-		}
 		for _, column := range c.Table.Supplied {
 			if t.Supplied == nil {
 				t.Supplied = map[string]string{}
 			}
 			t.Supplied[column] = sqltext.PrintExpr(c.Table.Fill[column].Expr)
-		}
-		if c.Table.Before != nil && c.Table.After != nil {
-			t.Converted = map[string]bool{}
-			for _, column := range c.Table.Converted() {
-				t.Converted[column] = c.Table.Fill[column].Cast
-			}
 		}
 		r.Table = t
 	case c.Mirror != nil && c.Mirror.Renames:
@@ -118,6 +121,21 @@ func newRecord(c *schema.Change, before, after *schema.Schema) *Record {
 			Restore: map[string]string{}, Converted: map[string]bool{}}
 	case c.Mirror != nil && !c.Mirror.Off:
 		r.Mirror = &MirrorRecord{c.Mirror.Before.Name, c.Mirror.Pairs}
+	case c.Swap != nil:
+		r.Swap = &SwapRecord{Stage: c.Swap.Stage, As: recorded(c.Swap.As), Hides: c.Swap.Hides, Using: map[string]string{}}
+		for _, column := range c.Swap.Columns() {
+			r.Swap.Using[column] = sqltext.PrintExpr(c.Swap.As.Fill[column].Expr)
+		}
+		r.Swap.As.Before, r.Swap.As.After = c.Swap.As.Before, c.Swap.As.After
+		shown := func(s *schema.Schema) *schema.Table {
+			return schema.Shown(s.Table(c.Swap.Before.Name), c.Swap.Columns())
+		}
+		if c.Swap.Stage == schema.SwapBeside || c.Swap.Stage == schema.SwapTurn {
+			r.Swap.As.Before = shown(before)
+		}
+		if c.Swap.Stage != schema.SwapBeside {
+			r.Swap.As.After = shown(after)
+		}
 	case c.Watch != nil && !c.Watch.Off:
 		r.Watch = &WatchRecord{c.Watch.Table.Name, c.Watch.Columns}
 	case c.View != nil:
@@ -146,6 +164,21 @@ func newRecord(c *schema.Change, before, after *schema.Schema) *Record {
 		r.Native = n
 	}
 	return r
+}
+
+// recorded notes of a change of a table what does not stand in the tables.
+func recorded(c *schema.TableChange) *TableRecord {
+	t := &TableRecord{From: c.From, Restore: map[string]string{}}
+	for column, e := range c.Restore {
+		t.Restore[column] = sqltext.PrintExpr(e)
+	}
+	if c.Before != nil && c.After != nil {
+		t.Converted = map[string]bool{}
+		for _, column := range c.Converted() {
+			t.Converted[column] = c.Fill[column].Cast
+		}
+	}
+	return t
 }
 
 // EncodeRecords gives the records as the ledger keeps them.
@@ -205,6 +238,12 @@ func (r *Record) inverse(current *schema.Schema) (*schema.Change, error) {
 			return nil, nil
 		}
 		return c, nil
+	case r.Swap != nil:
+		var err error
+		if c.Swap, err = r.unswapped(current); c.Swap == nil {
+			return nil, err
+		}
+		return c, err
 	case r.Watch != nil:
 		t := current.Table(r.Watch.Table)
 		if t == nil {
@@ -271,17 +310,9 @@ func (r *Record) keep(what string) *engine.Keeping {
 }
 
 func (r *Record) inverseTable(current *schema.Schema) (*schema.TableChange, error) {
-	forward := &schema.TableChange{Before: r.Table.Before, After: r.Table.After, From: r.Table.From,
-		Restore: map[string]sqltext.Expr{}, Fill: map[string]schema.Fill{}}
-	for column, cast := range r.Table.Converted {
-		forward.Fill[column] = schema.Fill{Cast: cast}
-	}
-	for column, text := range r.Table.Restore {
-		e, err := sqltext.ParseExpr(text)
-		if err != nil {
-			return nil, err
-		}
-		forward.Restore[column] = e
+	forward, err := r.forward()
+	if err != nil {
+		return nil, err
 	}
 	back := forward.Invert()
 	if back.Before != nil {
@@ -309,6 +340,23 @@ func (r *Record) inverseTable(current *schema.Schema) (*schema.TableChange, erro
 		}
 	}
 	return back, nil
+}
+
+// forward gives the change of a table as far as the record has it.
+func (r *Record) forward() (*schema.TableChange, error) {
+	c := &schema.TableChange{Before: r.Table.Before, After: r.Table.After, From: r.Table.From,
+		Restore: map[string]sqltext.Expr{}, Fill: map[string]schema.Fill{}}
+	for column, cast := range r.Table.Converted {
+		c.Fill[column] = schema.Fill{Cast: cast}
+	}
+	for column, text := range r.Table.Restore {
+		e, err := sqltext.ParseExpr(text)
+		if err != nil {
+			return nil, err
+		}
+		c.Restore[column] = e
+	}
+	return c, nil
 }
 
 // standsIn names the view that stands for the table under its old name; "" where none does.

@@ -261,7 +261,7 @@ func NoWayBack(version string) *fault.Fault {
 func (p *Planner) wayBack(ctx context.Context, out *Plan, r *Record, steps []ledger.Step,
 	i int) (*schema.Change, error) {
 	switch {
-	case steps == nil || finished(steps, i), (r.Mirror != nil || r.Watch != nil) && begun(steps, i):
+	case steps == nil || finished(steps, i), (r.Mirror != nil || r.Watch != nil || r.Swap != nil) && begun(steps, i):
 		return r.inverse(p.current)
 	case !begun(steps, i), r.Insert != nil && !wrote(steps, i):
 		return nil, nil

@@ -29,6 +29,13 @@ func (p *Planner) left(opened []Opened) error {
 			if st == nil {
 				continue
 			}
+			if alter, ok := st.(*sqltext.AlterTable); ok && len(retyped(alter)) > 0 {
+				if t := now.Table(p.tableOf(alter)); t == nil || slices.ContainsFunc(retyped(alter),
+					func(c string) bool { return t.Column(c) == nil }) {
+					return &unsettled{o, errors.New("it would not be there any more")}
+				}
+				continue
+			}
 			if tableRenamed(st) != "" {
 				if p.renamedTable(st.(*sqltext.AlterTable)) == nil {
 					return &unsettled{o, errors.New("it would not be there any more")}
@@ -94,6 +101,12 @@ func (p *Planner) Settle(ctx context.Context, m *migration.Migration) (*Plan, er
 		out.statement = i
 		st := later(m, i, p.in.Engine.About().Traits)
 		if st == nil {
+			continue
+		}
+		if alter, ok := st.(*sqltext.AlterTable); ok && len(retyped(alter)) > 0 {
+			if err := p.endsSwap(ctx, out, alter); err != nil {
+				return nil, fault.List{p.located(m, st.Start(), err)}
+			}
 			continue
 		}
 		supplied, rest := supplies(st)

@@ -398,10 +398,14 @@ func (o *Options) overlaps(p *plan.Plan) *fault.Fault {
 	if !o.Live || len(p.Overlap) == 0 || o.Settle {
 		return nil
 	}
+	why := ""
+	if p.Unswapped != "" {
+		why = ": " + p.Unswapped
+	}
 	return fault.New(fault.Refused, "needs-overlap",
 		"if no application uses the old shape any more, add --settle; else take the old use out of the applications first",
 		"migration %s needs an overlap of the old and the new shape on a live database (%s), and none can be kept open "+
-			"for that", p.Version, p.Overlap[0])
+			"for that%s", p.Version, p.Overlap[0], why)
 }
 
 // follows refuses to put back what is kept where it may be of rows that went meanwhile.

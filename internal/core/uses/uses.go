@@ -31,6 +31,7 @@ type Use struct {
 	After, LeftOut bool
 	Written, Read  string // one of the words above
 	Seen           engine.Seen
+	same           bool // programs of before and of after use the same name
 	By             []By
 	view           string // that stands for the table under its old name
 }
@@ -104,6 +105,8 @@ func named(o Open) (list []Use) {
 					u.Column = a.Column
 				case *sqltext.AddColumn:
 					u.Column, u.LeftOut = a.Column.Name, true
+				case *sqltext.SetType:
+					u.Column, u.same = a.Column, true
 				case *sqltext.RenameTable:
 					after := use
 					after.Table, after.After, after.view = a.To, true, "view "+st.Table.Name
@@ -127,6 +130,9 @@ func named(o Open) (list []Use) {
 // among those that were asked.
 func (u *Use) look(since time.Time, asked []engine.Asked, all bool, code []engine.Code) {
 	u.Written, u.Read = Unknown, Unknown
+	if u.same {
+		return
+	}
 	if all { // those that were counted before it opened tell nothing
 		u.Written, u.Read = NotSeen, NotSeen
 	}

@@ -4,6 +4,7 @@ import (
 	"strings"
 
 	"lastboard/internal/engine"
+	"lastboard/internal/schema"
 )
 
 func init() { engine.Register(about) }
@@ -33,3 +34,9 @@ var reserved = strings.Fields(`accessible add all alter analyze and as asc asens
 		rows schema schemas select sensitive separator set show signal slow smallint spatial specific sql starting stored
 		straight_join table terminated then tinyint to trailing trigger true undo union unique unlock unsigned update usage use
 		using utc_date values varbinary varchar varying virtual when where while window with write xor`)
+
+// CannotSwap implements engine.Planner.
+func (Engine) CannotSwap(*schema.TableChange) string { return "the engine cannot" }
+
+// Swaps implements engine.Planner.
+func (Engine) Swaps(*schema.SwapChange) (triggers, sql []string) { return nil, nil }

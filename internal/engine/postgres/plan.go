@@ -82,6 +82,9 @@ func (Engine) Steps(c *schema.Change, f engine.Facts) ([]*engine.Step, error) {
 	case c.Mirror != nil:
 		p = newPlanner(f, c.Mirror.Before)
 		p.mirror(c.Mirror)
+	case c.Swap != nil:
+		p = newPlanner(f, c.Swap.Before)
+		p.swap(c.Swap)
 	case c.Watch != nil:
 		p = newPlanner(f, c.Watch.Table)
 		p.watch(c.Watch)

@@ -42,3 +42,9 @@ var reserved = strings.Fields(`add all alter and as autoincrement between case c
 		deferrable delete distinct drop else escape except exists foreign from group having in index insert intersect into is isnull
 		join limit not notnull null on or order primary references select set table then to transaction union unique update using
 		values when where`)
+
+// CannotSwap implements engine.Planner.
+func (Engine) CannotSwap(*schema.TableChange) string { return "the engine cannot" }
+
+// Swaps implements engine.Planner.
+func (Engine) Swaps(*schema.SwapChange) (triggers, sql []string) { return nil, nil }

@@ -1,0 +1,426 @@
+package postgres
+
+import (
+	"slices"
+	"strings"
+
+	"lastboard/internal/engine"
+	"lastboard/internal/engine/planning"
+	"lastboard/internal/schema"
+)
+
+// A column gets another type beside programs that write it: a column out of sight is computed from it
+// by a trigger which is the last of its row, and filled; then the two exchange their names in one
+// transaction, with all that is of the column, and the trigger computes the old one from then on.
+
+const swapKind = "swap"
+
+// A program of before that adds a row without a list of columns writes what is out of sight, which
+// stands where its column stood: a trigger that is the first of its row carries that over.
+const swapFirst = "swap_first"
+
+// swapEvents are the events of the triggers which are the last.
+var swapEvents = []string{"insert", "update"}
+
+func swapTrigger(t *schema.Table, columns []string, event string) string {
+	return mirrorName(t, lastTrigger, swapKind+"_"+event, columns...)
+}
+
+func swapFunction(t *schema.Table, columns []string) string {
+	return name(mirrorName(t, "", swapKind, columns...))
+}
+
+// CannotSwap implements engine.Planner.
+func (Engine) CannotSwap(c *schema.TableChange) string {
+	columns := c.Converted()
+	uses := func(k *schema.Key) bool {
+		return k != nil && slices.ContainsFunc(columns, func(n string) bool { return schema.HasName(k.Columns, n) })
+	}
+	for _, k := range append(slices.Clone(c.Before.Uniques), c.Before.PrimaryKey) {
+		if uses(k) && len(k.Options) > 0 {
+			return "constraint " + k.Name + " is more than one of columns"
+		}
+	}
+	return ""
+}
+
+// Swaps implements engine.Planner.
+func (Engine) Swaps(c *schema.SwapChange) (triggers, sql []string) {
+	p := newPlanner(engine.Facts{}, c.After)
+	return p.swapTriggers(c.Columns()), append(p.swapSQL(c.As.Invert(), true), p.carrySQL(c.As)...)
+}
+
+// swapTriggers names the triggers once the names are exchanged.
+func (p *planner) swapTriggers(columns []string) (list []string) {
+	for _, e := range swapEvents {
+		list = append(list, swapTrigger(p.Table, columns, e))
+	}
+	return append(list, mirrorName(p.Table, firstTrigger, swapFirst, columns...))
+}
+
+// swap plans a stage.
+func (p *planner) swap(c *schema.SwapChange) {
+	switch c.Stage {
+	case schema.SwapBeside:
+		p.swapBeside(c)
+	case schema.SwapTurn:
+		p.turn(c)
+	case schema.SwapEnd:
+		p.endSwap(c)
+	}
+}
+
+// at gives a planner of the change as it would be made at once.
+func (p *planner) at(as *schema.TableChange) *planner {
+	q := newPlanner(p.Facts, as.Before)
+	q.Change, q.After = as, as.After
+	return q
+}
+
+// proven adds what proves that the rows can become what they are meant to be.
+func (p *planner) proven(as *schema.TableChange) {
+	q := p.at(as)
+	q.AlterProofs()
+	p.Steps = append(p.Steps, q.Steps...)
+	if q.Err != nil {
+		p.Fail(q.Err)
+	}
+}
+
+// swapValue gives what a column out of sight has of a row: as its type.
+func (p *planner) swapValue(as *schema.TableChange, column string) string {
+	return "cast((" + p.at(as).Render(as.Fill[column].Expr, planning.Computed) + ") as " +
+		declaration(as.After.Column(column)) + ")"
+}
+
+// swapSQL gives the statements that make the triggers which compute, of each row that comes or whose
+// sources change, what is out of sight. guarded lets it be null where it cannot be computed: programs
+// may write what the type out of sight has no value for.
+func (p *planner) swapSQL(as *schema.TableChange, guarded bool) []string {
+	q, columns := p.at(as), as.Converted()
+	var body, changes []string
+	path := "= pg_catalog, pg_temp"
+	for _, c := range columns {
+		e := as.Fill[c].Expr
+		value, err := q.Expr(e, planning.Scope{Table: q.Table, Value: q.newValue})
+		if err != nil {
+			p.Fail(&engine.Refused{Message: err.Error()})
+		}
+		sources := q.Sources(e)
+		if own := as.Before.Column(c); !slices.Contains(sources, own) {
+			sources = append(sources, own)
+		}
+		var changed []string
+		for _, s := range sources {
+			changed = append(changed, differs("new."+quote(s.Name), "old."+quote(s.Name)))
+		}
+		if col := as.After.Column(c); q.pathFor(e) != path || col.Type.Native || col.Declared != "" {
+			path = "from current"
+		}
+		set := "new." + quote(schema.Aside(c)) + " := " + value + ";"
+		if guarded && !planning.Total(as, c) {
+			set = "begin " + set + " exception when others then new." + quote(schema.Aside(c)) + " := null; end;"
+		}
+		changes = append(changes, strings.Join(changed, " or "))
+		body = append(body, "if tg_op = 'INSERT' or "+strings.Join(changed, " or ")+" then "+set+" end if;")
+	}
+	function := swapFunction(p.Table, columns)
+	sql := []string{"create or replace function " + function + "() returns trigger language plpgsql set search_path " + path +
+		" as " + dollar("begin "+strings.Join(body, " ")+" return new; end")}
+	for _, event := range swapEvents {
+		n, when := swapTrigger(p.Table, columns, event), ""
+		if event == "update" {
+			when = "when (" + strings.Join(changes, " or ") + ") "
+		}
+		sql = append(sql, "create or replace trigger "+quote(n)+" before "+event+" on "+p.table()+" for each row "+when+
+			"execute function "+function+"()", always(p.Table, n))
+	}
+	return sql
+}
+
+// noSwap gives the statements that take the triggers away.
+func (p *planner) noSwap(columns []string) (sql []string) {
+	for _, n := range p.swapTriggers(columns) {
+		sql = append(sql, "drop trigger if exists "+quote(n)+" on "+p.table())
+	}
+	return append(sql, "drop function if exists "+swapFunction(p.Table, columns)+"()",
+		"drop function if exists "+name(mirrorName(p.Table, "", swapFirst, columns...))+"()")
+}
+
+// carrySQL gives the statements that make the trigger which carries over what rows that come bring
+// of what is out of sight. as is the change of types, forward.
+func (p *planner) carrySQL(as *schema.TableChange) []string {
+	columns := as.Converted()
+	own := func(c string) string {
+		if schema.HasName(columns, c) {
+			return "new." + quote(schema.Aside(c))
+		}
+		return "new." + quote(c)
+	}
+	q, path := p.at(as), "= pg_catalog, pg_temp"
+	var when, body []string
+	for _, c := range columns {
+		f := as.Fill[c]
+		value, err := q.Expr(f.Expr, planning.Scope{Table: q.Table, Value: own})
+		if err != nil {
+			p.Fail(&engine.Refused{Message: err.Error()})
+		}
+		col, none := as.After.Column(c), "null"
+		if col.Default != nil {
+			none = defaultSQL(as.After, *col.Default)
+		}
+		if q.pathFor(f.Expr) != path || col.Type.Native || col.Declared != "" {
+			path = "from current"
+		}
+		when = append(when, own(c)+" is not null")
+		body = append(body, "if "+own(c)+" is not null then if "+differs("new."+quote(c), "cast("+none+" as "+declaration(col)+
+			")")+" then raise exception using errcode = '23514', schema = tg_table_schema, table = tg_table_name, column = "+
+			literal(c)+", message = "+literal(c+" of ")+" || tg_table_name || ' was written twice, the second time by "+
+			"what is out of sight'; end if; new."+quote(c)+" := "+value+"; end if;")
+	}
+	trigger, function := mirrorName(p.Table, firstTrigger, swapFirst, columns...),
+		name(mirrorName(p.Table, "", swapFirst, columns...))
+	return []string{
+		"create or replace function " + function + "() returns trigger language plpgsql set search_path " + path +
+			" as " + dollar("begin "+strings.Join(body, " ")+" return new; end"),
+		"create or replace trigger " + quote(trigger) + " before insert on " + p.table() + " for each row when (" +
+			strings.Join(when, " or ") + ") execute function " + function + "()",
+		always(p.Table, trigger),
+	}
+}
+
+// selectUsers names, behind a list of columns and the name of a table, what knows one of them by its
+// number, and would go on reading the one that is out of sight: views, functions, policies,
+// statistics, computed columns, triggers.
+const selectUsers = `select pg_describe_object(d.classid, d.objid, d.objsubid) || ' uses ' || a.attname || ', which gets another type: drop it before, and make it again after it'
+	from pg_attribute a join pg_depend d on d.refclassid = 'pg_class'::regclass and d.refobjid = a.attrelid and d.refobjsubid = a.attnum
+	where a.attname in (COLUMNS) and a.attrelid = to_regclass(TABLE) and d.classid <> 'pg_class'::regclass
+	and not exists (select 1 from pg_constraint k where d.classid = 'pg_constraint'::regclass and k.oid = d.objid and k.conrelid = a.attrelid)
+	and not exists (select 1 from pg_attrdef f where d.classid = 'pg_attrdef'::regclass and f.oid = d.objid and f.adnum = a.attnum)
+	and not exists (select 1 from pg_trigger g join pg_proc f on f.oid = g.tgfoid join pg_namespace n on n.oid = f.pronamespace where d.classid = 'pg_trigger'::regclass and g.oid = d.objid and n.nspname = 'lastboard')
+	limit 1`
+
+// free gives the select that names such a thing.
+func (p *planner) free(columns []string) string {
+	return strings.NewReplacer("COLUMNS", strings.Join(quoted(columns), ", "), "TABLE", literal(p.table())).Replace(selectUsers)
+}
+
+// swapBeside makes the columns out of sight.
+func (p *planner) swapBeside(c *schema.SwapChange) {
+	p.After = c.After
+	p.proven(c.As)
+	var columns, asides, actions, sets, differ []string
+	for _, n := range c.Columns() {
+		aside := schema.Aside(n)
+		columns, asides, actions = append(columns, n), append(asides, aside), append(actions, "add column "+columnSQL(c.After, c.After.Column(aside)))
+		value := p.swapValue(c.As, n)
+		sets = append(sets, quote(aside)+" = "+value)
+		differ = append(differ, differs(quote(aside), value))
+	}
+	of, what := strings.Join(columns, ", "), strings.Join(asides, ", ")
+	s := p.alterTable(engine.Catalog, 0, "add "+what+", of the other type", actions...)
+	s.SQL = append([]string{p.free(columns)}, s.SQL...)
+	s.Why = "to give " + of + " another type at once would write every row while programs wait"
+	s = p.Add(engine.Sync, 0, "compute "+what+" from "+of, p.swapSQL(c.As, false)...)
+	s.Lock, s.Strong = lockWriters, []string{p.Table.Name}
+	p.Update("fill "+what, "update "+p.table()+" set "+strings.Join(sets, ", ")+" where "+engine.Range+" and ("+
+		strings.Join(differ, " or ")+")")
+	s = p.Add(engine.Scan, scanRate, "prove that "+what+" is what comes of "+of, "select 'a row has another value out of "+
+		"sight than comes of it' from "+p.table()+" where "+strings.Join(differ, " or ")+" limit 1")
+	s.Lock, s.WritersWait, s.Alone = "none", engine.WaitNo, true
+	p.putAsideBack(c)
+}
+
+// putAsideBack puts what was kept of columns as their old types went into those out of sight, where
+// the rows still hold what they held then.
+func (p *planner) putAsideBack(c *schema.SwapChange) {
+	var kept []string
+	for _, n := range c.Columns() {
+		k := c.As.Fill[n].Kept
+		if k == nil {
+			continue
+		}
+		p.Update("put what was kept of "+n+" back", "update "+p.table()+" set "+quote(schema.Aside(n))+" = k."+k.Column+" from "+
+			name(k.Table)+" k where "+engine.Range+" and "+p.KeptMatch(p.Table, k.Keys)+" and not "+differs("k."+k.Wrote, p.table()+"."+quote(n)))
+		if !slices.Contains(kept, k.Table) {
+			kept = append(kept, k.Table)
+		}
+	}
+	p.LetGo(kept)
+}
+
+// turn lets the columns exchange their names.
+func (p *planner) turn(c *schema.SwapChange) {
+	columns := c.Columns()
+	p.After = c.Before
+	if c.As.Back {
+		p.proven(c.As)
+	}
+	renames := map[string]string{}
+	for _, n := range columns {
+		renames[n] = schema.Aside(n)
+	}
+	// What the columns have is made for those out of sight, which have their names then.
+	aside := c.As.After.Renamed(c.As.After.Name, renames)
+	uses := func(names []string) bool {
+		return slices.ContainsFunc(columns, func(n string) bool { return schema.HasName(names, n) })
+	}
+	var gone, come []string
+	for i, k := range c.As.After.Uniques {
+		if uses(k.Columns) {
+			gone, come = p.turnKey(k, aside.Uniques[i], "unique", gone, come)
+		}
+	}
+	if k := c.As.After.PrimaryKey; k != nil && uses(k.Columns) {
+		gone, come = p.turnKey(k, aside.PrimaryKey, "primary key", gone, come)
+	}
+	for i, x := range c.As.After.Indexes {
+		if slices.ContainsFunc(columns, x.Uses) {
+			made := *aside.Indexes[i]
+			made.Name = schema.Aside(x.Name)
+			p.addIndex(&made)
+			gone = append(gone, "drop index if exists "+beside(p.Table.Name, x.Name))
+			come = append(come, "alter index "+beside(p.Table.Name, made.Name)+" rename to "+quote(x.Name))
+		}
+	}
+	for i, k := range c.As.After.Checks {
+		if slices.ContainsFunc(columns, k.Expr.Mentions) {
+			made := *aside.Checks[i]
+			made.Name = schema.Aside(k.Name)
+			if made.Expr.Tree != nil && !c.As.Back {
+				made.Expr.Native = "" // as it is written, for the type that the column has now
+			}
+			p.addCheck("add check "+k.Name+" of the other type", made.Name, checkSQL(p.After, &made),
+				k.Options["no inherit"] == "")
+			gone = append(gone, p.dropConstraint(k.Name))
+			come = append(come, p.renameConstraint(made.Name, k.Name))
+		}
+	}
+	for i, k := range c.As.After.ForeignKeys {
+		if uses(k.Columns) {
+			made := *aside.ForeignKeys[i]
+			made.Name = schema.Aside(k.Name)
+			p.foreignKey(p.Table, &made)
+			gone = append(gone, p.dropConstraint(k.Name))
+			come = append(come, p.renameConstraint(made.Name, k.Name))
+		}
+	}
+	p.exchange(c, gone, come)
+}
+
+// turnKey builds the index of a key on columns out of sight, and adds what exchanges the constraints.
+func (p *planner) turnKey(k, aside *schema.Key, words string, gone, come []string) (_, _ []string) {
+	x := &schema.Index{Name: schema.Aside(k.Name), Unique: true}
+	for _, c := range aside.Columns {
+		x.Parts = append(x.Parts, schema.IndexPart{Column: c})
+	}
+	p.addIndex(x)
+	return append(gone, p.dropConstraint(k.Name)), append(come, "alter table "+p.table()+" add constraint "+quote(k.Name)+
+		" "+words+" using index "+quote(x.Name))
+}
+
+func (p *planner) beside1(object string) string { return beside(p.Table.Name, object) }
+
+func (p *planner) renameConstraint(from, to string) string {
+	return "alter table " + p.table() + " rename constraint " + quote(from) + " to " + quote(to)
+}
+
+// exchange adds the step in which the names are exchanged.
+func (p *planner) exchange(c *schema.SwapChange, gone, come []string) {
+	column := func(n, words string) string {
+		return "alter table " + p.table() + " alter column " + quote(n) + " " + words
+	}
+	rename := func(from, to string) string {
+		return "alter table " + p.table() + " rename column " + quote(from) + " to " + quote(to)
+	}
+	columns := c.Columns()
+	sql := []string{"lock table " + p.table() + " in access exclusive mode", p.free(columns)}
+	var after []string
+	for _, n := range columns {
+		aside, old, now := schema.Aside(n), c.As.Before.Column(n), c.As.After.Column(n)
+		sql = append(sql, p.sameRights(schema.Mirror{Column: n, Name: aside}))
+		if old.Default != nil {
+			sql = append(sql, column(n, "drop default"))
+		}
+		after = append(after, rename(n, asideForNow), rename(aside, n), rename(asideForNow, aside))
+		if now.NotNull {
+			check := schema.Aside(n + "_not_null")
+			p.addCheck("prove that "+aside+" is nowhere null", check, "constraint "+quote(check)+" check ("+quote(aside)+
+				" is not null)", true)
+			after = append(after, column(n, "set not null"), p.dropConstraint(check))
+		}
+		if old.NotNull {
+			after = append(after, column(aside, "drop not null"))
+		}
+		if now.Default != nil {
+			after = append(after, column(n, "set default "+defaultSQL(c.As.After, *now.Default)))
+		}
+		if old.Comment != "" || now.Comment != "" {
+			after = append(after, commentSQL("column "+p.table()+"."+quote(n), now.Comment),
+				commentSQL("column "+p.table()+"."+quote(aside), ""))
+		}
+	}
+	sql = slices.Concat(sql, gone, after, come)
+	if c.As.Back {
+		sql = append(sql, p.noSwap(columns)...)
+	} else {
+		sql = append(append(sql, p.swapSQL(c.As.Invert(), true)...), p.carrySQL(c.As)...)
+	}
+	s := p.Add(engine.Sync, 0, "give "+strings.Join(columns, ", ")+" the other type", sql...)
+	s.Lock, s.Strong = lockExclusive, []string{p.Table.Name}
+	s.Why = "the columns exchange their names; the old one is computed from the new one until the overlap is settled"
+	if c.As.Back {
+		s.Why = "the columns exchange their names"
+	}
+}
+
+// asideForNow is what a column is called while two exchange their names.
+const asideForNow = engine.Prefix + "exchanged"
+
+// endSwap takes away what is out of sight, and keeps of it what the columns do not give back.
+func (p *planner) endSwap(c *schema.SwapChange) {
+	p.After = c.After
+	columns := c.Columns()
+	if c.Keep {
+		for _, n := range columns {
+			p.keepAside(c, n)
+		}
+	}
+	var actions, asides []string
+	for _, n := range columns {
+		asides, actions = append(asides, schema.Aside(n)), append(actions, "drop column if exists "+quote(schema.Aside(n)))
+	}
+	sql := slices.Concat([]string{"lock table " + p.table() + " in access exclusive mode"}, p.noSwap(columns),
+		[]string{"alter table " + p.table() + " " + strings.Join(actions, ", ")})
+	s := p.Add(engine.Sync, 0, "take "+strings.Join(asides, ", ")+" away", sql...)
+	s.Lock, s.Strong = lockExclusive, []string{p.Table.Name}
+	p.followKept()
+}
+
+// keepAside keeps the values of the old type that the new ones do not give back.
+func (p *planner) keepAside(c *schema.SwapChange, n string) {
+	if planning.Exact(c.As, n) {
+		return // every value gives back what it came from
+	}
+	back := c.As.Invert()
+	keys := p.Table.Key()
+	aside, where := quote(schema.Aside(n)), quote(schema.Aside(n))+" is not null"
+	if planning.Total(back, n) {
+		where = differs(aside, p.swapValue(back, n))
+	}
+	kept := p.Facts.KeptTable()
+	list := make([]string, len(keys))
+	for i, k := range keys {
+		list[i] = quote(k)
+	}
+	s := p.Add(engine.Scan, scanRate, "keep the old values of "+n+" that it does not give back",
+		"lock table "+p.table()+" in share row exclusive mode",
+		"create table "+name(kept)+" ("+keptSQL("k", p.Table, keys)+", o1 "+declaration(p.Table.Column(schema.Aside(n)))+
+			", w1 "+declaration(p.Table.Column(n))+", primary key ("+planning.KeptSQL("k", len(keys))+"))",
+		"insert into "+name(kept)+" select "+strings.Join(list, ", ")+", "+aside+", "+quote(n)+" from "+p.table()+" where "+
+			where)
+	s.Lock, s.Strong = lockWriters, []string{p.Table.Name}
+	s.Keeps = []*engine.Keeping{{Table: p.Table.Name, Kept: kept, Keys: keys, Columns: []string{n},
+		What: engine.KeptConverted}}
+	p.follow(s)
+}
