@@ -63,9 +63,11 @@ type Planner interface {
 	// Mirrors names the triggers that keep columns of a table equal to their mirrors, and gives
 	// the statements that make them and see to the rows; nothing where there are none.
 	Mirrors(t *schema.Table, pairs []schema.Mirror) (triggers, sql []string)
-	// CannotSwap says why the engine cannot give columns of a table other types beside programs that
-	// write them; "" where it can.
-	CannotSwap(c *schema.TableChange) string
+	// Aside gives a column as it is out of sight, beside the one that has its name.
+	Aside(c *schema.Column) schema.Column
+	// CannotSwap says why the engine cannot give columns of a table, one of those of a schema, other
+	// types beside programs that write them; "" where it can.
+	CannotSwap(c *schema.TableChange, s *schema.Schema) string
 	// Swaps names the triggers that compute what is out of sight once columns have exchanged their
 	// names, and gives the statements that make them.
 	Swaps(c *schema.SwapChange) (triggers, sql []string)

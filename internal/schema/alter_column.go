@@ -141,6 +141,9 @@ func (x *alteration) setType(c *Column, action *sqltext.SetType) error {
 	c.Type = action.Type
 	c.Type.Pos = sqltext.Pos{}
 	c.Declared, c.Limit = "", ""
+	if !c.Type.IsText() && c.Type.Name != "enum" && !c.Type.Native {
+		c.Collate = "" // of texts
+	}
 	if d := c.Default; d != nil && d.Tree != nil {
 		if e := valueIn(c.Type, d.Tree); e != d.Tree {
 			c.Default = &Expr{Tree: e}

@@ -1,8 +1,8 @@
 package schema
 
 import (
-	"maps"
 	"slices"
+	"strings"
 
 	"lastboard/internal/sqltext"
 )
@@ -31,14 +31,16 @@ type SwapChange struct {
 	As *TableChange
 	// Keep asks that values are kept, as they are out of sight, that the columns do not give back.
 	Keep bool
-	// Hides means that what is out of sight is invisible, and that a column keeps its place where the
-	// names are exchanged.
-	Hides bool
 }
 
 // Aside names the column out of sight that stands beside another.
 func Aside(column string) string {
 	return ConstraintName(&Table{Name: "lastboard"}, []string{column}, "aside")
+}
+
+// IsAside reports whether a name is that of such a column.
+func IsAside(name string) bool {
+	return strings.HasPrefix(name, "lastboard_") && strings.HasSuffix(name, "_aside")
 }
 
 // Asides lists the columns that change, by the names of those that stand beside them.
@@ -73,41 +75,35 @@ func Unswapped(t *Table, columns []string) *Table {
 	return was
 }
 
-// aside gives a column as it is out of sight: nothing is asked of it.
-func aside(c *Column, hide bool) *Column {
-	out := *c
-	out.Name, out.NotNull, out.Default, out.Comment, out.OnUpdateNow = Aside(c.Name), false, nil, "", false
-	if out.Options = maps.Clone(c.Options); hide {
-		out.Options = map[string]string{"invisible": "yes"}
+// Swapping gives a stage of a change of types on a table as it stands. aside gives a column as it is
+// out of sight, but for its name; last means that it comes last, and not behind the one beside it.
+func Swapping(stage SwapStage, now *Table, as *TableChange, aside func(*Column) Column, last bool) *SwapChange {
+	c := &SwapChange{Stage: stage, Before: now, As: as}
+	hidden := func(col *Column) *Column {
+		out := aside(col)
+		out.Name = Aside(col.Name)
+		return &out
 	}
-	return &out
-}
-
-// Swapping gives a stage of a change of types on a table as it stands.
-func Swapping(stage SwapStage, now *Table, as *TableChange, hide bool) *SwapChange {
-	c := &SwapChange{Stage: stage, Before: now, As: as, Hides: hide}
 	columns := c.Columns()
 	switch stage {
 	case SwapBeside:
 		c.After = now.copy()
 		for _, n := range columns {
-			c.After.Columns = append(c.After.Columns, aside(as.After.Column(n), hide))
+			at := len(c.After.Columns)
+			if !last {
+				at = c.After.Place(n) + 1
+			}
+			c.After.Columns = slices.Insert(c.After.Columns, at, hidden(as.After.Column(n)))
 		}
 	case SwapTurn:
 		after := as.After.copy()
 		after.Columns = nil
 		for _, col := range now.Columns {
 			next := col
-			switch {
-			case HasName(columns, col.Name) && hide:
-				next = as.After.Column(col.Name)
-			case HasName(columns, col.Name):
-				next = aside(as.Before.Column(col.Name), hide)
-			case c.Asides()[col.Name] == "":
-			case hide:
-				next = aside(as.Before.Column(c.Asides()[col.Name]), hide)
-			default:
-				next = as.After.Column(c.Asides()[col.Name])
+			if n := c.Asides()[col.Name]; n != "" {
+				next = as.After.Column(n)
+			} else if HasName(columns, col.Name) {
+				next = hidden(as.Before.Column(col.Name))
 			}
 			copied := *next
 			after.Columns = append(after.Columns, &copied)

@@ -62,14 +62,14 @@ func withParts[T any](before, after, now []T, name func(T) string, stays func(T)
 // come to its end: the table as it is now becomes the one of before. kept reports whether a
 // table of kept values is there; where those of an earlier way back have gone, the columns
 // that came hold the only ones, and they are kept again.
-func (r *Record) partial(current *schema.Schema, gone bool, kept func(table string) bool) (*schema.Change, error) {
+func (r *Record) partial(current *schema.Schema, e engine.Engine, gone bool, kept func(table string) bool) (*schema.Change, error) {
 	switch x := r.Table; {
 	case x != nil && x.Before == nil && current.Table(x.After.Name) == nil:
 		return nil, nil // it was not made
 	case x != nil && x.Before != nil && x.After == nil && current.Table(x.Before.Name) != nil:
 		// It is there still, with less than it had.
 	case x == nil || x.Before == nil || x.After == nil:
-		c, err := r.inverse(current)
+		c, err := r.inverse(current, e)
 		if c != nil && (c.Rows != nil && !kept(c.Rows.PutBack.Table) || c.Insert != nil && !kept(c.Insert.PutBack.Table)) {
 			return nil, err // not even the place for what is kept was made
 		}

@@ -72,7 +72,6 @@ type MirrorRecord struct {
 type SwapRecord struct {
 	Stage schema.SwapStage `json:"stage"`
 	As    *TableRecord     `json:"as"`
-	Hides bool             `json:"hides,omitempty"` // what is out of sight is invisible
 	// Using holds what rows get in the columns, as text.
 	Using map[string]string `json:"using,omitempty"`
 }
@@ -122,7 +121,7 @@ func newRecord(c *schema.Change, before, after *schema.Schema) *Record {
 	case c.Mirror != nil && !c.Mirror.Off:
 		r.Mirror = &MirrorRecord{c.Mirror.Before.Name, c.Mirror.Pairs}
 	case c.Swap != nil:
-		r.Swap = &SwapRecord{Stage: c.Swap.Stage, As: recorded(c.Swap.As), Hides: c.Swap.Hides, Using: map[string]string{}}
+		r.Swap = &SwapRecord{Stage: c.Swap.Stage, As: recorded(c.Swap.As), Using: map[string]string{}}
 		for _, column := range c.Swap.Columns() {
 			r.Swap.Using[column] = sqltext.PrintExpr(c.Swap.As.Fill[column].Expr)
 		}
@@ -225,7 +224,7 @@ func Unfiled(known *ledger.Migration, m *migration.Migration) (list []string, er
 
 // inverse gives the change that takes a record back; nil when there is nothing
 // to do. current is the tables as they are now.
-func (r *Record) inverse(current *schema.Schema) (*schema.Change, error) {
+func (r *Record) inverse(current *schema.Schema, e engine.Engine) (*schema.Change, error) {
 	c := &schema.Change{What: "take back: " + r.What}
 	switch {
 	case r.Table != nil:
@@ -240,7 +239,7 @@ func (r *Record) inverse(current *schema.Schema) (*schema.Change, error) {
 		return c, nil
 	case r.Swap != nil:
 		var err error
-		if c.Swap, err = r.unswapped(current); c.Swap == nil {
+		if c.Swap, err = r.unswapped(current, e, !e.About().MirrorsHide); c.Swap == nil {
 			return nil, err
 		}
 		return c, err

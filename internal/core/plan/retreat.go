@@ -262,7 +262,7 @@ func (p *Planner) wayBack(ctx context.Context, out *Plan, r *Record, steps []led
 	i int) (*schema.Change, error) {
 	switch {
 	case steps == nil || finished(steps, i), (r.Mirror != nil || r.Watch != nil || r.Swap != nil) && begun(steps, i):
-		return r.inverse(p.current)
+		return r.inverse(p.current, p.in.Engine)
 	case !begun(steps, i), r.Insert != nil && !wrote(steps, i):
 		return nil, nil
 	}
@@ -275,7 +275,7 @@ func (p *Planner) wayBack(ctx context.Context, out *Plan, r *Record, steps []led
 	gone := slices.ContainsFunc(steps, func(s ledger.Step) bool {
 		return s.Step.Change == i && slices.ContainsFunc(s.Step.PutsBack, func(t string) bool { return !there(t) })
 	})
-	change, err := r.partial(p.current, gone, there)
+	change, err := r.partial(p.current, p.in.Engine, gone, there)
 	return change, errors.Join(failed, err)
 }
 

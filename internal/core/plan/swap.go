@@ -96,7 +96,7 @@ func (p *Planner) swaps(ctx context.Context, out *Plan, st *sqltext.AlterTable) 
 		return false, "", nil
 	}
 	if why = schema.CannotSwap(as, p.current); why == "" {
-		why = p.in.Engine.CannotSwap(as)
+		why = p.in.Engine.CannotSwap(as, p.current)
 	}
 	if why == "" && p.mirrored(as.Before.Name, append(slices.Clone(p.in.Opened), Opened{out.Version, out.Later})) {
 		why = "columns of the table are kept under two names"
@@ -104,16 +104,18 @@ func (p *Planner) swaps(ctx context.Context, out *Plan, st *sqltext.AlterTable) 
 	return why == "", why, nil
 }
 
+// last reports whether a column out of sight comes last.
+func (p *Planner) last() bool { return !p.in.Engine.About().MirrorsHide }
+
 // opensSwap plans that columns get other types, and keep the old ones out of sight.
 func (p *Planner) opensSwap(ctx context.Context, out *Plan, m *migration.Migration, st *sqltext.AlterTable) error {
 	as, at := p.swap(st), st.At
-	traits := p.in.Engine.About().Traits
 	for _, stage := range []struct {
 		stage schema.SwapStage
 		what  string
 	}{{schema.SwapBeside, "compute columns of another type beside those of "},
 		{schema.SwapTurn, "give columns another type in "}} {
-		c := schema.Swapping(stage.stage, p.current.Table(as.Before.Name), as, traits.MirrorsHide)
+		c := schema.Swapping(stage.stage, p.current.Table(as.Before.Name), as, p.in.Engine.Aside, p.last())
 		if err := p.change(ctx, out, &schema.Change{At: at, What: stage.what + as.Before.Name, Swap: c}); err != nil {
 			return err
 		}
@@ -128,13 +130,13 @@ func (p *Planner) endsSwap(ctx context.Context, out *Plan, st *sqltext.AlterTabl
 		return nil // it was made at once
 	}
 	as := p.swap(st)
-	end := schema.Swapping(schema.SwapEnd, t, as, p.in.Engine.About().MirrorsHide)
+	end := schema.Swapping(schema.SwapEnd, t, as, p.in.Engine.Aside, p.last())
 	end.Keep = !slices.ContainsFunc(st.Actions, func(a sqltext.Action) bool { return a.(*sqltext.SetType).Discard })
 	return p.change(ctx, out, &schema.Change{At: st.At, What: "end the old types of columns of " + t.Name, Swap: end})
 }
 
 // unswapped gives the change that takes a stage back; nil where nothing of it is there.
-func (r *Record) unswapped(current *schema.Schema) (*schema.SwapChange, error) {
+func (r *Record) unswapped(current *schema.Schema, e engine.Planner, last bool) (*schema.SwapChange, error) {
 	t := current.Table(r.Swap.As.After.Name)
 	if t == nil {
 		return nil, nil
@@ -153,12 +155,12 @@ func (r *Record) unswapped(current *schema.Schema) (*schema.SwapChange, error) {
 	})
 	switch {
 	case r.Swap.Stage == schema.SwapEnd && !aside:
-		return schema.Swapping(schema.SwapBeside, t, as, r.Swap.Hides), nil
+		return schema.Swapping(schema.SwapBeside, t, as, e.Aside, last), nil
 	case r.Swap.Stage == schema.SwapTurn && aside && turned:
-		return schema.Swapping(schema.SwapTurn, t, as, r.Swap.Hides), nil
+		return schema.Swapping(schema.SwapTurn, t, as, e.Aside, last), nil
 	case r.Swap.Stage == schema.SwapBeside && !turned:
 		as.After = as.Before // nothing is left of it but what is out of sight
-		return schema.Swapping(schema.SwapEnd, t, as, r.Swap.Hides), nil
+		return schema.Swapping(schema.SwapEnd, t, as, e.Aside, last), nil
 	}
 	return nil, nil
 }
@@ -171,7 +173,7 @@ func (r *SwapRecord) Turned(now *schema.Table) (*schema.SwapChange, error) {
 		err = errors.Join(err, parsed)
 		as.Fill[column] = schema.Fill{Expr: e, Cast: r.As.Converted[column]}
 	}
-	return &schema.SwapChange{Stage: r.Stage, Before: now, After: now, As: as, Hides: r.Hides}, err
+	return &schema.SwapChange{Stage: r.Stage, Before: now, After: now, As: as}, err
 }
 
 // settles leaves out of what a migration does when it is settled what its run has done at once.

@@ -97,6 +97,9 @@ func (Engine) Steps(c *schema.Change, f engine.Facts) ([]*engine.Step, error) {
 	case c.Mirror != nil:
 		p = newPlanner(f, c.Mirror.Before)
 		p.mirror(c.Mirror)
+	case c.Swap != nil:
+		p = newPlanner(f, c.Swap.Before)
+		p.exchange(c.Swap)
 	case c.View != nil:
 		p = newPlanner(f, nil)
 		p.view(c.View)

@@ -207,8 +207,7 @@ func (p *planner) addParts() {
 	s := p.parts
 	if !p.keyed {
 		for _, k := range s.Keys {
-			p.alterTable(engine.Build, indexRate, "build the index of constraint "+k.Name,
-				p.addIndex(k.Columns, "add unique key if not exists "+strings.TrimPrefix(uniqueSQL(p.After, k), "unique key "))...)
+			p.buildKey(k)
 		}
 	}
 	for _, x := range s.Indexes {
@@ -220,6 +219,12 @@ func (p *planner) addParts() {
 	for _, k := range s.References {
 		p.foreignKey(k)
 	}
+}
+
+// buildKey builds the index of a unique key.
+func (p *planner) buildKey(k *schema.Key) {
+	p.alterTable(engine.Build, indexRate, "build the index of constraint "+k.Name,
+		p.addIndex(k.Columns, "add unique key if not exists "+strings.TrimPrefix(uniqueSQL(p.After, k), "unique key "))...)
 }
 
 // buildIndex builds one.

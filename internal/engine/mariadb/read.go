@@ -158,7 +158,7 @@ func (r *reader) column(v []any) {
 	if t == nil {
 		return
 	}
-	if strings.HasPrefix(text(v[1]), engine.Prefix) {
+	if strings.HasPrefix(text(v[1]), engine.Prefix) && !schema.IsAside(text(v[1])) {
 		return // Lastboard's own, on its way to become another
 	}
 	c := &schema.Column{Name: text(v[1]), NotNull: text(v[3]) == "NO", Comment: text(v[7])}

@@ -1,6 +1,9 @@
 package planning
 
 import (
+	"slices"
+
+	"lastboard/internal/engine"
 	"lastboard/internal/schema"
 	"lastboard/internal/sqltext"
 )
@@ -19,4 +22,28 @@ func Total(as *schema.TableChange, column string) bool {
 func Exact(as *schema.TableChange, column string) bool {
 	_, restored := as.Restore[column]
 	return as.Fill[column].Cast && !restored && schema.Widens(as.Before.Column(column).Type, as.After.Column(column).Type)
+}
+
+// PutsBack reports whether anything was kept of columns as their old types.
+func PutsBack(as *schema.TableChange) bool {
+	return slices.ContainsFunc(as.Converted(), func(n string) bool { return as.Fill[n].Kept != nil })
+}
+
+// PutAsideBack puts what was kept of columns as their old types went into those out of sight, where
+// the rows still hold what they held then.
+func (p *Planner) PutAsideBack(c *schema.SwapChange) {
+	var kept []string
+	for _, n := range c.Columns() {
+		k := c.As.Fill[n].Kept
+		if k == nil {
+			continue
+		}
+		p.Update("put what was kept of "+n+" back", p.UpdateFrom(p.Name(p.Table.Name), p.Name(k.Table)+" k",
+			[]string{schema.Aside(n)}, []string{"k." + k.Column}, " where "+engine.Range+" and "+p.KeptMatch(p.Table, k.Keys)+
+				" and "+p.Same("k."+k.Wrote, p.Name(p.Table.Name)+"."+p.Column(n))))
+		if !slices.Contains(kept, k.Table) {
+			kept = append(kept, k.Table)
+		}
+	}
+	p.LetGo(kept)
 }

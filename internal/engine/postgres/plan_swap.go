@@ -30,9 +30,20 @@ func swapFunction(t *schema.Table, columns []string) string {
 	return name(mirrorName(t, "", swapKind, columns...))
 }
 
+// Aside implements engine.Planner: nothing is asked of it.
+func (Engine) Aside(c *schema.Column) schema.Column {
+	return schema.Column{Type: c.Type, Declared: c.Declared, Collate: c.Collate}
+}
+
 // CannotSwap implements engine.Planner.
-func (Engine) CannotSwap(c *schema.TableChange) string {
+func (Engine) CannotSwap(c *schema.TableChange, s *schema.Schema) string {
 	columns := c.Converted()
+	for _, v := range s.Views {
+		reads := &schema.Expr{Native: v.SQL + " " + v.Query}
+		if reads.Mentions(tableOf(c.Before).Name) && slices.ContainsFunc(columns, reads.Mentions) {
+			return "view " + v.Name + " reads it, and knows it by its place: drop the view before, and make it again after it"
+		}
+	}
 	uses := func(k *schema.Key) bool {
 		return k != nil && slices.ContainsFunc(columns, func(n string) bool { return schema.HasName(k.Columns, n) })
 	}
@@ -47,7 +58,7 @@ func (Engine) CannotSwap(c *schema.TableChange) string {
 // Swaps implements engine.Planner.
 func (Engine) Swaps(c *schema.SwapChange) (triggers, sql []string) {
 	p := newPlanner(engine.Facts{}, c.After)
-	return p.swapTriggers(c.Columns()), append(p.swapSQL(c.As.Invert(), true), p.carrySQL(c.As)...)
+	return p.swapTriggers(c.Columns()), append(p.swapSQL(c.As.Invert(), false, c.As), p.carrySQL(c.As)...)
 }
 
 // swapTriggers names the triggers once the names are exchanged.
@@ -93,10 +104,12 @@ func (p *planner) swapValue(as *schema.TableChange, column string) string {
 		declaration(as.After.Column(column)) + ")"
 }
 
-// swapSQL gives the statements that make the triggers which compute, of each row that comes or whose
-// sources change, what is out of sight. guarded lets it be null where it cannot be computed: programs
-// may write what the type out of sight has no value for.
-func (p *planner) swapSQL(as *schema.TableChange, guarded bool) []string {
+// swapSQL gives the statements that make the triggers which compute what is out of sight: of each row
+// that is written while it is filled, for one whose key changes may come to stand behind the filling;
+// else of those that come, or whose sources change. forward is the change of types where the names are
+// exchanged: then it is null where it cannot be computed, for programs may write what the type out of
+// sight has no value for, and stays what a row brings of it.
+func (p *planner) swapSQL(as *schema.TableChange, filling bool, forward *schema.TableChange) []string {
 	q, columns := p.at(as), as.Converted()
 	var body, changes []string
 	path := "= pg_catalog, pg_temp"
@@ -118,18 +131,27 @@ func (p *planner) swapSQL(as *schema.TableChange, guarded bool) []string {
 			path = "from current"
 		}
 		set := "new." + quote(schema.Aside(c)) + " := " + value + ";"
-		if guarded && !planning.Total(as, c) {
+		if forward != nil && !planning.Total(as, c) {
 			set = "begin " + set + " exception when others then new." + quote(schema.Aside(c)) + " := null; end;"
 		}
 		changes = append(changes, strings.Join(changed, " or "))
-		body = append(body, "if tg_op = 'INSERT' or "+strings.Join(changed, " or ")+" then "+set+" end if;")
+		switch came := "tg_op = 'INSERT'"; {
+		case filling:
+			body = append(body, set)
+		default:
+			if forward != nil {
+				_, brought, _ := p.brought(forward, c)
+				came += " and (new." + quote(schema.Aside(c)) + " is null or " + differs("new."+quote(c), brought) + ")"
+			}
+			body = append(body, "if "+came+" or tg_op = 'UPDATE' and ("+strings.Join(changed, " or ")+") then "+set+" end if;")
+		}
 	}
 	function := swapFunction(p.Table, columns)
 	sql := []string{"create or replace function " + function + "() returns trigger language plpgsql set search_path " + path +
 		" as " + dollar("begin "+strings.Join(body, " ")+" return new; end")}
 	for _, event := range swapEvents {
 		n, when := swapTrigger(p.Table, columns, event), ""
-		if event == "update" {
+		if event == "update" && !filling {
 			when = "when (" + strings.Join(changes, " or ") + ") "
 		}
 		sql = append(sql, "create or replace trigger "+quote(n)+" before "+event+" on "+p.table()+" for each row "+when+
@@ -147,37 +169,48 @@ func (p *planner) noSwap(columns []string) (sql []string) {
 		"drop function if exists "+name(mirrorName(p.Table, "", swapFirst, columns...))+"()")
 }
 
-// carrySQL gives the statements that make the trigger which carries over what rows that come bring
-// of what is out of sight. as is the change of types, forward.
-func (p *planner) carrySQL(as *schema.TableChange) []string {
-	columns := as.Converted()
+// brought gives what a column gets of what a row brings of the one out of sight, as its own type, and
+// of columns. as is the change of types, forward.
+func (p *planner) brought(as *schema.TableChange, column string) (aside, value string, path string) {
+	columns, q := as.Converted(), p.at(as)
 	own := func(c string) string {
 		if schema.HasName(columns, c) {
-			return "new." + quote(schema.Aside(c))
+			c = schema.Aside(c)
 		}
 		return "new." + quote(c)
 	}
-	q, path := p.at(as), "= pg_catalog, pg_temp"
+	e, col := as.Fill[column].Expr, as.After.Column(column)
+	value, err := q.Expr(e, planning.Scope{Table: q.Table, Value: own})
+	if err != nil {
+		p.Fail(&engine.Refused{Message: err.Error()})
+	}
+	if path = q.pathFor(e); col.Type.Native || col.Declared != "" {
+		path = "from current"
+	}
+	return own(column), "cast((" + value + ") as " + declaration(col) + ")", path
+}
+
+// carrySQL gives the statements that make the trigger which carries over what rows that come bring
+// of what is out of sight. as is the change of types, forward.
+func (p *planner) carrySQL(as *schema.TableChange) []string {
+	path := "= pg_catalog, pg_temp"
 	var when, body []string
-	for _, c := range columns {
-		f := as.Fill[c]
-		value, err := q.Expr(f.Expr, planning.Scope{Table: q.Table, Value: own})
-		if err != nil {
-			p.Fail(&engine.Refused{Message: err.Error()})
-		}
+	for _, c := range as.Converted() {
+		aside, value, needs := p.brought(as, c)
 		col, none := as.After.Column(c), "null"
 		if col.Default != nil {
 			none = defaultSQL(as.After, *col.Default)
 		}
-		if q.pathFor(f.Expr) != path || col.Type.Native || col.Declared != "" {
+		if needs != path {
 			path = "from current"
 		}
-		when = append(when, own(c)+" is not null")
-		body = append(body, "if "+own(c)+" is not null then if "+differs("new."+quote(c), "cast("+none+" as "+declaration(col)+
+		when = append(when, aside+" is not null")
+		body = append(body, "if "+aside+" is not null then if "+differs("new."+quote(c), "cast("+none+" as "+declaration(col)+
 			")")+" then raise exception using errcode = '23514', schema = tg_table_schema, table = tg_table_name, column = "+
 			literal(c)+", message = "+literal(c+" of ")+" || tg_table_name || ' was written twice, the second time by "+
 			"what is out of sight'; end if; new."+quote(c)+" := "+value+"; end if;")
 	}
+	columns := as.Converted()
 	trigger, function := mirrorName(p.Table, firstTrigger, swapFirst, columns...),
 		name(mirrorName(p.Table, "", swapFirst, columns...))
 	return []string{
@@ -221,32 +254,18 @@ func (p *planner) swapBeside(c *schema.SwapChange) {
 	s := p.alterTable(engine.Catalog, 0, "add "+what+", of the other type", actions...)
 	s.SQL = append([]string{p.free(columns)}, s.SQL...)
 	s.Why = "to give " + of + " another type at once would write every row while programs wait"
-	s = p.Add(engine.Sync, 0, "compute "+what+" from "+of, p.swapSQL(c.As, false)...)
+	s = p.Add(engine.Sync, 0, "compute "+what+" from "+of, p.swapSQL(c.As, true, nil)...)
 	s.Lock, s.Strong = lockWriters, []string{p.Table.Name}
 	p.Update("fill "+what, "update "+p.table()+" set "+strings.Join(sets, ", ")+" where "+engine.Range+" and ("+
 		strings.Join(differ, " or ")+")")
 	s = p.Add(engine.Scan, scanRate, "prove that "+what+" is what comes of "+of, "select 'a row has another value out of "+
 		"sight than comes of it' from "+p.table()+" where "+strings.Join(differ, " or ")+" limit 1")
 	s.Lock, s.WritersWait, s.Alone = "none", engine.WaitNo, true
-	p.putAsideBack(c)
-}
-
-// putAsideBack puts what was kept of columns as their old types went into those out of sight, where
-// the rows still hold what they held then.
-func (p *planner) putAsideBack(c *schema.SwapChange) {
-	var kept []string
-	for _, n := range c.Columns() {
-		k := c.As.Fill[n].Kept
-		if k == nil {
-			continue
-		}
-		p.Update("put what was kept of "+n+" back", "update "+p.table()+" set "+quote(schema.Aside(n))+" = k."+k.Column+" from "+
-			name(k.Table)+" k where "+engine.Range+" and "+p.KeptMatch(p.Table, k.Keys)+" and not "+differs("k."+k.Wrote, p.table()+"."+quote(n)))
-		if !slices.Contains(kept, k.Table) {
-			kept = append(kept, k.Table)
-		}
+	if planning.PutsBack(c.As) {
+		s := p.Add(engine.Sync, 0, "compute "+what+" where "+of+" changes", p.swapSQL(c.As, false, nil)...)
+		s.Lock, s.Strong = lockWriters, []string{p.Table.Name}
+		p.PutAsideBack(c)
 	}
-	p.LetGo(kept)
 }
 
 // turn lets the columns exchange their names.
@@ -325,6 +344,15 @@ func (p *planner) renameConstraint(from, to string) string {
 	return "alter table " + p.table() + " rename constraint " + quote(from) + " to " + quote(to)
 }
 
+// readAnew gives the statement that lets sessions forget how they run the triggers of the
+// application's: one that has run a function of PL/pgSQL would go on with the old types, and fail.
+func (p *planner) readAnew() string {
+	return "do " + dollar("declare r record; begin for r in select f.oid::regprocedure as f, f.procost as c from pg_trigger g "+
+		"join pg_proc f on f.oid = g.tgfoid join pg_language l on l.oid = f.prolang where g.tgrelid = to_regclass("+
+		literal(p.table())+") and not g.tgisinternal and l.lanname = 'plpgsql' and pg_has_role(f.proowner, 'usage') loop "+
+		"execute format('alter function %s cost %s', r.f, r.c); end loop; end")
+}
+
 // exchange adds the step in which the names are exchanged.
 func (p *planner) exchange(c *schema.SwapChange, gone, come []string) {
 	column := func(n, words string) string {
@@ -360,11 +388,11 @@ func (p *planner) exchange(c *schema.SwapChange, gone, come []string) {
 				commentSQL("column "+p.table()+"."+quote(aside), ""))
 		}
 	}
-	sql = slices.Concat(sql, gone, after, come)
+	sql = append(slices.Concat(sql, gone, after, come), p.readAnew())
 	if c.As.Back {
 		sql = append(sql, p.noSwap(columns)...)
 	} else {
-		sql = append(append(sql, p.swapSQL(c.As.Invert(), true)...), p.carrySQL(c.As)...)
+		sql = slices.Concat(sql, p.swapSQL(c.As.Invert(), false, c.As), p.carrySQL(c.As))
 	}
 	s := p.Add(engine.Sync, 0, "give "+strings.Join(columns, ", ")+" the other type", sql...)
 	s.Lock, s.Strong = lockExclusive, []string{p.Table.Name}
@@ -379,7 +407,7 @@ const asideForNow = engine.Prefix + "exchanged"
 
 // endSwap takes away what is out of sight, and keeps of it what the columns do not give back.
 func (p *planner) endSwap(c *schema.SwapChange) {
-	p.After = c.After
+	p.Change, p.After = c.As, c.After
 	columns := c.Columns()
 	if c.Keep {
 		for _, n := range columns {

@@ -43,8 +43,11 @@ var reserved = strings.Fields(`add all alter and as autoincrement between case c
 		join limit not notnull null on or order primary references select set table then to transaction union unique update using
 		values when where`)
 
+// Aside implements engine.Planner.
+func (Engine) Aside(c *schema.Column) schema.Column { return *c }
+
 // CannotSwap implements engine.Planner.
-func (Engine) CannotSwap(*schema.TableChange) string { return "the engine cannot" }
+func (Engine) CannotSwap(*schema.TableChange, *schema.Schema) string { return "the engine cannot" }
 
 // Swaps implements engine.Planner.
 func (Engine) Swaps(*schema.SwapChange) (triggers, sql []string) { return nil, nil }
