@@ -29,7 +29,8 @@ func TestStrangersFunctionsDoNotRun(t *testing.T) {
 			[]string{"create function joined(varchar, varchar) returns text" + body,
 				"create operator || (leftarg = varchar, rightarg = varchar, function = joined)"}},
 	}
-	stranger.exec("create function lettered(varchar) returns text"+body, "create function lettered(name) returns text"+body)
+	stranger.exec("create function lettered(varchar) returns text"+body,
+		"create function lettered(name) returns text"+body)
 	o.paced("batch_time = '2ms'\n")
 	o.wants(o.code(0, "ready"), "everybody may make functions and operators in schema public",
 		`revoke create on schema "public" from public`)

@@ -62,7 +62,8 @@ func withParts[T any](before, after, now []T, name func(T) string, stays func(T)
 // come to its end: the table as it is now becomes the one of before. kept reports whether a
 // table of kept values is there; where those of an earlier way back have gone, the columns
 // that came hold the only ones, and they are kept again.
-func (r *Record) partial(current *schema.Schema, e engine.Engine, gone bool, kept func(table string) bool) (*schema.Change, error) {
+func (r *Record) partial(current *schema.Schema, e engine.Engine, gone bool,
+	kept func(table string) bool) (*schema.Change, error) {
 	switch x := r.Table; {
 	case x != nil && x.Before == nil && current.Table(x.After.Name) == nil:
 		return nil, nil // it was not made

@@ -5,7 +5,9 @@ import (
 	"errors"
 	"maps"
 	"slices"
+	"strings"
 
+	"lastboard/internal/core/fault"
 	"lastboard/internal/core/ledger"
 	"lastboard/internal/core/migration"
 	"lastboard/internal/engine"
@@ -109,18 +111,34 @@ func (p *Planner) last() bool { return !p.in.Engine.About().MirrorsHide }
 
 // opensSwap plans that columns get other types, and keep the old ones out of sight.
 func (p *Planner) opensSwap(ctx context.Context, out *Plan, m *migration.Migration, st *sqltext.AlterTable) error {
-	as, at := p.swap(st), st.At
+	as := p.swap(st)
 	for _, stage := range []struct {
 		stage schema.SwapStage
 		what  string
 	}{{schema.SwapBeside, "compute columns of another type beside those of "},
 		{schema.SwapTurn, "give columns another type in "}} {
 		c := schema.Swapping(stage.stage, p.current.Table(as.Before.Name), as, p.in.Engine.Aside, p.last())
-		if err := p.change(ctx, out, &schema.Change{At: at, What: stage.what + as.Before.Name, Swap: c}); err != nil {
+		if err := p.change(ctx, out, &schema.Change{At: st.At, What: stage.what + as.Before.Name, Swap: c}); err != nil {
 			return err
 		}
 	}
-	return p.warn(ctx, out, m, st, &schema.Change{At: at, Table: as})
+	p.warnSwap(out, m, st, as)
+	return p.warn(ctx, out, m, st, &schema.Change{At: st.At, Table: as})
+}
+
+// warnSwap says what programs may notice of it.
+func (p *Planner) warnSwap(out *Plan, m *migration.Migration, st *sqltext.AlterTable, as *schema.TableChange) {
+	if !p.last() {
+		return
+	}
+	columns := strings.Join(as.Converted(), ", ")
+	f := at(m, st.Start(), fault.New(0, "type-moves-column", "let programs name the columns that they write and copy, or "+
+		"make the change at once, at a quiet time, with --settle",
+		"%s stand last in %s from then on: inserts without a list of columns are served until it is settled, copy without "+
+			"one is not; and statements that sessions have prepared and that return it have to be prepared again", columns,
+		as.Before.Name))
+	f.Level = fault.Note
+	out.Warnings = append(out.Warnings, f)
 }
 
 // endsSwap plans that the old ones go.

@@ -2,6 +2,7 @@ package enginetest
 
 import (
 	"encoding/json"
+	"errors"
 	"fmt"
 	"regexp"
 	"slices"
@@ -216,6 +217,11 @@ func stepsOf(t *testing.T, e engine.Engine, s *schema.Schema, tables, statement 
 			mirrors, err := mirrorSteps(e, change.Table, pairs, facts)
 			return append(list, mirrors...), err
 		}
+		if err == nil && mirrors && change.Table != nil && change.Table.Before != nil && change.Table.After != nil &&
+			e.About().Swaps && len(change.Table.Converted()) > 0 {
+			swaps, err := swapSteps(e, change.Table, facts)
+			return append(list, swaps...), err
+		}
 		return list, err
 	}
 	return nil, nil
@@ -237,4 +243,26 @@ func mirrorSteps(e engine.Engine, c *schema.TableChange, pairs []schema.Mirror, 
 		list = append(list, steps...)
 	}
 	return list, nil
+}
+
+// swapSteps gives the steps that give columns other types beside programs, and take that back.
+func swapSteps(e engine.Engine, c *schema.TableChange, f engine.Facts) (list []*engine.Step, err error) {
+	if schema.CannotSwap(c, f.Schema) != "" || e.CannotSwap(c, f.Schema) != "" {
+		return nil, nil
+	}
+	add := func(stage schema.SwapStage, now *schema.Table, as *schema.TableChange) *schema.Table {
+		x := schema.Swapping(stage, now, as, e.Aside, !e.About().MirrorsHide)
+		x.Keep = true
+		steps, failed := e.Steps(&schema.Change{Swap: x}, f)
+		list, err = append(list, steps...), errors.Join(err, failed)
+		return x.After
+	}
+	back := c.Invert()
+	now := add(schema.SwapBeside, c.Before, c)
+	now = add(schema.SwapTurn, now, c)
+	now = add(schema.SwapEnd, now, c)
+	now = add(schema.SwapBeside, now, back)
+	now = add(schema.SwapTurn, now, back)
+	add(schema.SwapEnd, now, back)
+	return list, err
 }

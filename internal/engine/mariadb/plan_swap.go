@@ -203,7 +203,8 @@ func (p *planner) exchangeNames(c *schema.SwapChange) {
 	aside := c.As.After.Renamed(c.As.After.Name, renames)
 	var gone, come []string
 	takes := func(made, name string) {
-		gone, come = append(gone, "drop key if exists "+quote(name)), append(come, "rename key "+quote(made)+" to "+quote(name))
+		gone = append(gone, "drop key if exists "+quote(name))
+		come = append(come, "rename key "+quote(made)+" to "+quote(name))
 	}
 	for i, k := range c.As.After.Uniques {
 		if slices.ContainsFunc(columns, func(n string) bool { return schema.HasName(k.Columns, n) }) {
@@ -232,10 +233,7 @@ func (p *planner) exchangeNames(c *schema.SwapChange) {
 		if c.Before.Place(n) < c.Before.Place(second) {
 			first, second = second, first
 		}
-		turned = append(turned, "(select ordinal_position from information_schema.columns where table_schema = database() and "+
-			"table_name = "+literal(p.Table.Name)+" and column_name = "+literal(first)+") < (select ordinal_position from "+
-			"information_schema.columns where table_schema = database() and table_name = "+literal(p.Table.Name)+
-			" and column_name = "+literal(second)+")")
+		turned = append(turned, p.placeQuery(first)+" < "+p.placeQuery(second))
 	}
 	triggers := p.noExchange(columns)
 	if !c.As.Back {
@@ -261,6 +259,12 @@ func (p *planner) exchangeNames(c *schema.SwapChange) {
 	p.define(engine.Sync, 0, what, "", triggers...)
 }
 
+// placeQuery gives the place of a column among the others.
+func (p *planner) placeQuery(column string) string {
+	return "(select ordinal_position from information_schema.columns where table_schema = database() and table_name = " +
+		literal(p.Table.Name) + " and column_name = " + literal(column) + ")"
+}
+
 // exchangeEnds takes away what is out of sight, and keeps of it what the columns do not give back.
 func (p *planner) exchangeEnds(c *schema.SwapChange) {
 	p.Change, p.After = c.As, c.After
@@ -284,7 +288,8 @@ func (p *planner) exchangeEnds(c *schema.SwapChange) {
 	if len(indexes) > 0 {
 		script = append(script, p.alterSQL(indexes...))
 	}
-	p.flushWindow(append(script, p.alterSQL(actions...)), "take "+strings.Join(asides, ", ")+" away", p.goneQuery(asides, ""))
+	p.flushWindow(append(script, p.alterSQL(actions...)), "take "+strings.Join(asides, ", ")+" away",
+		p.goneQuery(asides, ""))
 }
 
 // keepAside keeps the values of the old type that the new ones do not give back.

@@ -143,12 +143,13 @@ func (p *planner) swapSQL(as *schema.TableChange, filling bool, forward *schema.
 				_, brought, _ := p.brought(forward, c)
 				came += " and (new." + quote(schema.Aside(c)) + " is null or " + differs("new."+quote(c), brought) + ")"
 			}
-			body = append(body, "if "+came+" or tg_op = 'UPDATE' and ("+strings.Join(changed, " or ")+") then "+set+" end if;")
+			body = append(body, "if "+came+" or tg_op = 'UPDATE' and ("+strings.Join(changed, " or ")+") then "+set+
+				" end if;")
 		}
 	}
 	function := swapFunction(p.Table, columns)
-	sql := []string{"create or replace function " + function + "() returns trigger language plpgsql set search_path " + path +
-		" as " + dollar("begin "+strings.Join(body, " ")+" return new; end")}
+	sql := []string{"create or replace function " + function + "() returns trigger language plpgsql set search_path " +
+		path + " as " + dollar("begin "+strings.Join(body, " ")+" return new; end")}
 	for _, event := range swapEvents {
 		n, when := swapTrigger(p.Table, columns, event), ""
 		if event == "update" && !filling {
@@ -235,7 +236,8 @@ const selectUsers = `select pg_describe_object(d.classid, d.objid, d.objsubid) |
 
 // free gives the select that names such a thing.
 func (p *planner) free(columns []string) string {
-	return strings.NewReplacer("COLUMNS", strings.Join(quoted(columns), ", "), "TABLE", literal(p.table())).Replace(selectUsers)
+	return strings.NewReplacer("COLUMNS", strings.Join(quoted(columns), ", "), "TABLE", literal(p.table())).
+		Replace(selectUsers)
 }
 
 // swapBeside makes the columns out of sight.
@@ -245,7 +247,8 @@ func (p *planner) swapBeside(c *schema.SwapChange) {
 	var columns, asides, actions, sets, differ []string
 	for _, n := range c.Columns() {
 		aside := schema.Aside(n)
-		columns, asides, actions = append(columns, n), append(asides, aside), append(actions, "add column "+columnSQL(c.After, c.After.Column(aside)))
+		columns, asides = append(columns, n), append(asides, aside)
+		actions = append(actions, "add column "+columnSQL(c.After, c.After.Column(aside)))
 		value := p.swapValue(c.As, n)
 		sets = append(sets, quote(aside)+" = "+value)
 		differ = append(differ, differs(quote(aside), value))
@@ -347,8 +350,8 @@ func (p *planner) renameConstraint(from, to string) string {
 // readAnew gives the statement that lets sessions forget how they run the triggers of the
 // application's: one that has run a function of PL/pgSQL would go on with the old types, and fail.
 func (p *planner) readAnew() string {
-	return "do " + dollar("declare r record; begin for r in select f.oid::regprocedure as f, f.procost as c from pg_trigger g "+
-		"join pg_proc f on f.oid = g.tgfoid join pg_language l on l.oid = f.prolang where g.tgrelid = to_regclass("+
+	return "do " + dollar("declare r record; begin for r in select f.oid::regprocedure as f, f.procost as c from "+
+		"pg_trigger g join pg_proc f on f.oid = g.tgfoid join pg_language l on l.oid = f.prolang where g.tgrelid = to_regclass("+
 		literal(p.table())+") and not g.tgisinternal and l.lanname = 'plpgsql' and pg_has_role(f.proowner, 'usage') loop "+
 		"execute format('alter function %s cost %s', r.f, r.c); end loop; end")
 }
@@ -416,7 +419,8 @@ func (p *planner) endSwap(c *schema.SwapChange) {
 	}
 	var actions, asides []string
 	for _, n := range columns {
-		asides, actions = append(asides, schema.Aside(n)), append(actions, "drop column if exists "+quote(schema.Aside(n)))
+		asides = append(asides, schema.Aside(n))
+		actions = append(actions, "drop column if exists "+quote(schema.Aside(n)))
 	}
 	sql := slices.Concat([]string{"lock table " + p.table() + " in access exclusive mode"}, p.noSwap(columns),
 		[]string{"alter table " + p.table() + " " + strings.Join(actions, ", ")})

@@ -58,9 +58,9 @@ func (d *database) alone(ctx context.Context, conn *pgconn.PgConn) error {
 		return err
 	}
 	what, owner := text(r.Values[0][0]), text(r.Values[0][1])
-	return d.cannot(what+" belongs to "+owner+" and bears the name of one of the server's own: it would run in its place, "+
-		"with the rights of this login", "look at what it does, then drop it or move it to another schema; and let nobody else "+
-		"make things here: revoke create on schema "+quote(d.home)+" from public, "+quote(owner), nil)
+	return d.cannot(what+" belongs to "+owner+" and bears the name of one of the server's own: it would run in its "+
+		"place, with the rights of this login", "look at what it does, then drop it or move it to another schema; and let "+
+		"nobody else make things here: revoke create on schema "+quote(d.home)+" from public, "+quote(owner), nil)
 }
 
 // keptOut says who else may make things in the schema of the tables.
