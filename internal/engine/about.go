@@ -34,6 +34,7 @@ type Traits struct {
 	// which that goes: what defines a table commits by itself.
 	MirrorsHide bool
 	Swaps       bool // a column can get another type beside programs that write it
+	Links       bool // columns can be kept equal to those that they are made from, both ways
 	Supplies    bool // the engine can supply a column that an insert leaves out from others of its row
 	StandsIn    bool // a view can stand for a renamed table, for reading and writing
 	Watches     bool // triggers can count who writes without keeping anybody waiting

@@ -71,6 +71,13 @@ type Planner interface {
 	// Swaps names the triggers that compute what is out of sight once columns have exchanged their
 	// names, and gives the statements that make them.
 	Swaps(c *schema.SwapChange) (triggers, sql []string)
+	// CannotLink says why the engine cannot keep columns of a table equal to those that they are made
+	// from, both ways; "" where it can.
+	CannotLink(as *schema.TableChange, l schema.Link, s *schema.Schema) string
+	// Linked gives a column as it stands while it is one of those, added or to go.
+	Linked(c *schema.Column, added bool) schema.Column
+	// Links names the triggers that keep them equal, and gives the statements that make them.
+	Links(t *schema.Table, l schema.Link) (triggers, sql []string)
 	// Supplying names the triggers that supply columns of a table from expressions where an insert
 	// leaves them out, and gives the statements that make them; none where the engine needs none.
 	Supplying(t *schema.Table, columns map[string]sqltext.Expr) (triggers, sql []string)

@@ -21,6 +21,7 @@ type Change struct {
 	Native *NativeChange
 	Mirror *MirrorChange
 	Swap   *SwapChange
+	Link   *LinkChange
 	Watch  *WatchChange
 }
 
@@ -33,6 +34,8 @@ func (c *Change) Subjects() []string {
 		return []string{c.Mirror.Before.Name}
 	case c.Swap != nil:
 		return []string{c.Swap.Before.Name}
+	case c.Link != nil:
+		return []string{c.Link.Before.Name}
 	case c.Watch != nil:
 		return []string{c.Watch.Table.Name}
 	case c.Rows != nil:
@@ -87,6 +90,8 @@ type TableChange struct {
 	// StandIn is the name under which a view stands for the table once that has another name, and
 	// NoStandIn that of one which goes as the table takes its name.
 	StandIn, NoStandIn string
+	// Unlinked is the link that ends as columns of it go; nil for none.
+	Unlinked *Link
 }
 
 // Fill is what existing rows get in a column. Kept values come first where there

@@ -185,6 +185,12 @@ func (in *Input) triggers(ctx context.Context, own []engine.OwnObject) (list []F
 				t := tables.Table(r.Mirror.Table)
 				triggers, sql := in.Engine.Mirrors(t, r.Mirror.Pairs)
 				missing(t, triggers, sql)
+			case r.Link != nil && tables.Table(r.Link.Table) != nil:
+				if l, err := r.Link.Of(); err == nil {
+					t := tables.Table(r.Link.Table)
+					triggers, sql := in.Engine.Links(t, l)
+					missing(t, triggers, sql)
+				}
 			case r.Swap != nil && r.Swap.Stage == schema.SwapTurn && tables.Table(r.Swap.As.After.Name) != nil:
 				t := tables.Table(r.Swap.As.After.Name)
 				if c, err := r.Swap.Turned(t); err == nil {

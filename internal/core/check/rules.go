@@ -153,6 +153,8 @@ var rules = []Rule{
 		"triggers act.", "Look at whether they write what its expression reads."},
 	{"writes-will-fail", "A rule is added on a live database: from then on it holds for programs of before, too.",
 		"Deploy programs that keep to it first."},
+	{"two-shapes-hold", "While columns have two shapes, what programs write has to fit both.",
+		"Let the expressions give a value for everything that programs write."},
 	{"type-moves-column", "A column that gets another type beside programs stands last then.",
 		"Let programs name the columns that they write."},
 	{"view-stands-in", "A renamed table has its old name as a view until its overlap is settled.",

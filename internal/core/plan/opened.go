@@ -101,7 +101,7 @@ func (o Opened) columns(of func(sqltext.Action) string, table string) string {
 				list = append(list, table+st.Table.String())
 			}
 		case *sqltext.AlterTable:
-			for _, a := range st.Actions {
+			for _, a := range meant(st) {
 				what := of(a)
 				if to := tableRenamed(st); to != "" && what != "" {
 					list = append(list, "the name "+st.Table.String()+" of table "+to)
@@ -123,7 +123,7 @@ func (o Opened) Of(table string) (list []string) {
 				list = append(list, "the table goes when "+o.Version+" is settled")
 			}
 		case *sqltext.AlterTable:
-			for _, a := range st.Actions {
+			for _, a := range meant(st) {
 				add, supplied := a.(*sqltext.AddColumn)
 				switch to := tableRenamed(st); {
 				case to != "" && schema.SameName(to, table):
@@ -139,6 +139,21 @@ func (o Opened) Of(table string) (list []string) {
 		}
 	}
 	return list
+}
+
+// meant lists the actions of what is left that say what becomes of columns: of a statement whose
+// columns are made from each other, those that take the old ones away.
+func meant(st *sqltext.AlterTable) []sqltext.Action {
+	if !Linked(st) {
+		return st.Actions
+	}
+	return slices.DeleteFunc(slices.Clone(st.Actions), func(a sqltext.Action) bool {
+		switch a.(type) {
+		case *sqltext.AddColumn, *sqltext.SetType:
+			return true
+		}
+		return false
+	})
 }
 
 // goes names what an action takes away.

@@ -28,7 +28,7 @@ func later(m *migration.Migration, i int, traits engine.Traits) sqltext.Statemen
 			}
 			return st
 		}
-		if traits.Swaps && retypes(m, i) {
+		if traits.Swaps && retypes(m, i) || traits.Links && links(m, i) {
 			return st
 		}
 		leaving, rest := leaving(st)
@@ -62,7 +62,14 @@ func (p *Planner) leaves(ctx context.Context, out *Plan, m *migration.Migration,
 		return nil, nil
 	}
 	st := later(m, i, p.in.Engine.About().Traits)
-	if alter, ok := st.(*sqltext.AlterTable); ok && len(retyped(alter)) > 0 {
+	alter, ok := st.(*sqltext.AlterTable)
+	switch {
+	case ok && Linked(alter):
+		if out.Unswapped = p.cannotLink(alter); out.Unswapped != "" {
+			return nil, nil
+		}
+		return st, nil
+	case ok && len(retyped(alter)) > 0:
 		does, why, err := p.swaps(ctx, out, alter)
 		if err != nil || does {
 			return st, err
@@ -112,6 +119,12 @@ func (p *Planner) opens(ctx context.Context, out *Plan, m *migration.Migration,
 	}
 	if tableRenamed(whole) != "" {
 		return st, p.opensStandIn(ctx, out, m, whole)
+	}
+	if Linked(whole) {
+		if err := p.opensLink(ctx, out, m, whole); err != nil {
+			return st, err
+		}
+		return st, p.watch(ctx, out, whole)
 	}
 	if len(retyped(whole)) == len(whole.Actions) {
 		return st, p.opensSwap(ctx, out, m, whole)

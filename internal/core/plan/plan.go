@@ -116,6 +116,9 @@ func (p *Plan) Touched() []string {
 		if r.Mirror != nil {
 			add(r.Mirror.Table)
 		}
+		if r.Link != nil {
+			add(r.Link.Table)
+		}
 		if r.Swap != nil {
 			add(r.Swap.As.Before.Name)
 		}
@@ -320,6 +323,8 @@ func (p *Planner) count(ctx context.Context, c *schema.Change, nth int) error {
 		names = append(names, c.Mirror.Before.Name)
 	case c.Swap != nil:
 		names = append(names, c.Swap.Before.Name)
+	case c.Link != nil:
+		names = append(names, c.Link.Before.Name)
 	case c.Rows != nil:
 		names = append(names, c.Rows.Table.Name)
 	case c.Insert != nil:
@@ -378,6 +383,8 @@ func (p *Planner) asPlanned(c *schema.Change, got *schema.Schema) error {
 		want = *c.Table.After
 	case c.Swap != nil:
 		want = *c.Swap.After
+	case c.Link != nil:
+		want = *c.Link.After
 	default:
 		return nil
 	}
@@ -428,6 +435,8 @@ func changedTables(c *schema.Change) []string {
 		names = append(names, c.Mirror.Before.Name)
 	case c.Swap != nil:
 		names = append(names, c.Swap.Before.Name)
+	case c.Link != nil:
+		names = append(names, c.Link.Before.Name)
 	case c.Rows != nil:
 		names = append(names, c.Rows.Table.Name)
 	case c.Insert != nil:

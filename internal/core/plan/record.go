@@ -2,6 +2,7 @@ package plan
 
 import (
 	"encoding/json"
+	"errors"
 	"fmt"
 	"slices"
 
@@ -24,6 +25,7 @@ type Record struct {
 	Native *NativeRecord     `json:"native,omitempty"`
 	Mirror *MirrorRecord     `json:"mirror,omitempty"`
 	Swap   *SwapRecord       `json:"swap,omitempty"`
+	Link   *LinkRecord       `json:"link,omitempty"`
 	Watch  *WatchRecord      `json:"watch,omitempty"`
 	Keeps  []*engine.Keeping `json:"keeps,omitempty"`
 	// Stage is ledger.Open, or ledger.Settle for what was done as the overlap was settled, and
@@ -31,6 +33,9 @@ type Record struct {
 	// the statement in whose place it stands.
 	Stage     string `json:"stage,omitempty"`
 	Statement int    `json:"statement,omitempty"`
+	// Linked means that the columns which the table gets are made from others of it, and those from
+	// them, while the overlap is open.
+	Linked bool `json:"linked,omitempty"`
 }
 
 // TableRecord is a table before and after.
@@ -74,6 +79,14 @@ type SwapRecord struct {
 	As    *TableRecord     `json:"as"`
 	// Using holds what rows get in the columns, as text.
 	Using map[string]string `json:"using,omitempty"`
+}
+
+// LinkRecord is columns that are kept equal to those that they are made from, with what each gets, as
+// text.
+type LinkRecord struct {
+	Table string            `json:"table"`
+	Old   map[string]string `json:"old"`
+	New   map[string]string `json:"new"`
 }
 
 // WatchRecord is columns whose writes are counted.
@@ -135,6 +148,8 @@ func newRecord(c *schema.Change, before, after *schema.Schema) *Record {
 		if c.Swap.Stage != schema.SwapBeside {
 			r.Swap.As.After = shown(after)
 		}
+	case c.Link != nil:
+		r.Link = &LinkRecord{c.Link.Before.Name, texts(c.Link.Old), texts(c.Link.New)}
 	case c.Watch != nil && !c.Watch.Off:
 		r.Watch = &WatchRecord{c.Watch.Table.Name, c.Watch.Columns}
 	case c.View != nil:
@@ -163,6 +178,26 @@ func newRecord(c *schema.Change, before, after *schema.Schema) *Record {
 		r.Native = n
 	}
 	return r
+}
+
+func texts(list map[string]sqltext.Expr) map[string]string {
+	out := map[string]string{}
+	for n, e := range list {
+		out[n] = sqltext.PrintExpr(e)
+	}
+	return out
+}
+
+// Of gives the link of a record.
+func (r *LinkRecord) Of() (l schema.Link, err error) {
+	l = schema.Link{Old: map[string]sqltext.Expr{}, New: map[string]sqltext.Expr{}}
+	for from, to := range map[*map[string]string]map[string]sqltext.Expr{&r.Old: l.Old, &r.New: l.New} {
+		for n, text := range *from {
+			e, failed := sqltext.ParseExpr(text)
+			to[n], err = e, errors.Join(err, failed)
+		}
+	}
+	return l, err
 }
 
 // recorded notes of a change of a table what does not stand in the tables.
@@ -243,6 +278,8 @@ func (r *Record) inverse(current *schema.Schema, e engine.Engine) (*schema.Chang
 			return nil, err
 		}
 		return c, err
+	case r.Link != nil: // its triggers go with the columns
+		return nil, nil
 	case r.Watch != nil:
 		t := current.Table(r.Watch.Table)
 		if t == nil {

@@ -88,7 +88,13 @@ func (p *Planner) Retreat(ctx context.Context, m Progress) (*Plan, error) {
 		if change == nil {
 			continue
 		}
-		if why := overlap(change); why != "" {
+		if change.Table != nil && r.Linked {
+			if change.Table.Unlinked, err = unlinked(records[i:]); err != nil {
+				return nil, err
+			}
+		}
+		open := r.Linked && m.Record.State != ledger.Settled // what goes is in the others
+		if why := overlap(change); why != "" && !open {
 			out.Overlap = append(out.Overlap, why)
 		}
 		if change.Table != nil && change.Table.NoStandIn != "" {

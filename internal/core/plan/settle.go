@@ -29,6 +29,14 @@ func (p *Planner) left(opened []Opened) error {
 			if st == nil {
 				continue
 			}
+			if alter, ok := whole.(*sqltext.AlterTable); ok && Linked(alter) {
+				old, fresh, _ := linkedColumns(alter)
+				if t := now.Table(p.tableOf(alter)); t == nil || slices.ContainsFunc(append(old, fresh...),
+					func(c string) bool { return t.Column(c) == nil }) {
+					return &unsettled{o, errors.New("it would not be there any more")}
+				}
+				continue
+			}
 			if alter, ok := st.(*sqltext.AlterTable); ok && len(retyped(alter)) > 0 {
 				if t := now.Table(p.tableOf(alter)); t == nil || slices.ContainsFunc(retyped(alter),
 					func(c string) bool { return t.Column(c) == nil }) {
@@ -101,6 +109,12 @@ func (p *Planner) Settle(ctx context.Context, m *migration.Migration) (*Plan, er
 		out.statement = i
 		st := later(m, i, p.in.Engine.About().Traits)
 		if st == nil {
+			continue
+		}
+		if alter, ok := st.(*sqltext.AlterTable); ok && Linked(alter) {
+			if err := p.endsLink(ctx, out, alter); err != nil {
+				return nil, fault.List{p.located(m, st.Start(), err)}
+			}
 			continue
 		}
 		if alter, ok := st.(*sqltext.AlterTable); ok && len(retyped(alter)) > 0 {

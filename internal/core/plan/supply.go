@@ -112,7 +112,7 @@ func reshaped(a sqltext.Action) string {
 // rest; nil for none.
 func supplies(later sqltext.Statement) (supplied []*sqltext.AddColumn, rest sqltext.Statement) {
 	alter, ok := later.(*sqltext.AlterTable)
-	if !ok {
+	if !ok || Linked(alter) {
 		return nil, later
 	}
 	var others []sqltext.Action

@@ -198,6 +198,11 @@ func (r *SwapRecord) Turned(now *schema.Table) (*schema.SwapChange, error) {
 func settles(later []sqltext.Statement, records []*Record) []sqltext.Statement {
 	return slices.DeleteFunc(later, func(st sqltext.Statement) bool {
 		alter, ok := st.(*sqltext.AlterTable)
+		if ok && Linked(alter) {
+			return !slices.ContainsFunc(records, func(r *Record) bool {
+				return r.Link != nil && r.Stage == ledger.Open && schema.SameName(r.Link.Table, alter.Table.String())
+			})
+		}
 		return ok && len(retyped(alter)) > 0 && !slices.ContainsFunc(records, func(r *Record) bool {
 			return r.Swap != nil && r.Stage == ledger.Open && r.Swap.Stage == schema.SwapTurn &&
 				slices.ContainsFunc(retyped(alter), func(c string) bool { _, ok := r.Swap.As.Converted[c]; return ok }) &&

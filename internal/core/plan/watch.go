@@ -36,8 +36,13 @@ func watched(t *schema.Table, later sqltext.Statement) (list []schema.Watched) {
 		case *sqltext.DropColumn:
 			w.Column = a.Column
 		case *sqltext.RenameColumn:
-			w.Column, w.Mirror = a.Column, a.To
+			if w.Column = a.Column; !Linked(alter) {
+				w.Mirror = a.To
+			}
 		case *sqltext.AddColumn:
+			if Linked(alter) {
+				continue
+			}
 			w.Column, w.Supplied = a.Column.Name, true
 		}
 		if c := t.Column(w.Column); c != nil && c.Generated == nil && c.Identity == nil {

@@ -104,8 +104,15 @@ func named(o Open) (list []Use) {
 				case *sqltext.DropColumn:
 					u.Column = a.Column
 				case *sqltext.AddColumn:
+					if plan.Linked(st) {
+						u.Column, u.After = a.Column.Name, true
+						break
+					}
 					u.Column, u.LeftOut = a.Column.Name, true
 				case *sqltext.SetType:
+					if plan.Linked(st) {
+						continue // its new name is said by the rename
+					}
 					u.Column, u.same = a.Column, true
 				case *sqltext.RenameTable:
 					after := use

@@ -4,6 +4,7 @@ import (
 	"strings"
 
 	"lastboard/internal/engine"
+	"lastboard/internal/schema"
 )
 
 func init() { engine.Register(about) }
@@ -33,3 +34,14 @@ var reserved = strings.Fields(`accessible add all alter analyze and as asc asens
 		rows schema schemas select sensitive separator set show signal slow smallint spatial specific sql starting stored
 		straight_join table terminated then tinyint to trailing trigger true undo union unique unlock unsigned update usage use
 		using utc_date values varbinary varchar varying virtual when where while window with write xor`)
+
+// CannotLink implements engine.Planner.
+func (Engine) CannotLink(*schema.TableChange, schema.Link, *schema.Schema) string {
+	return "the engine cannot"
+}
+
+// Linked implements engine.Planner.
+func (Engine) Linked(c *schema.Column, _ bool) schema.Column { return *c }
+
+// Links implements engine.Planner.
+func (Engine) Links(*schema.Table, schema.Link) (triggers, sql []string) { return nil, nil }

@@ -85,6 +85,9 @@ func (Engine) Steps(c *schema.Change, f engine.Facts) ([]*engine.Step, error) {
 	case c.Swap != nil:
 		p = newPlanner(f, c.Swap.Before)
 		p.swap(c.Swap)
+	case c.Link != nil:
+		p = newPlanner(f, c.Link.Before)
+		p.link(c.Link)
 	case c.Watch != nil:
 		p = newPlanner(f, c.Watch.Table)
 		p.watch(c.Watch)

@@ -51,3 +51,14 @@ func (Engine) CannotSwap(*schema.TableChange, *schema.Schema) string { return "t
 
 // Swaps implements engine.Planner.
 func (Engine) Swaps(*schema.SwapChange) (triggers, sql []string) { return nil, nil }
+
+// CannotLink implements engine.Planner.
+func (Engine) CannotLink(*schema.TableChange, schema.Link, *schema.Schema) string {
+	return "the engine cannot"
+}
+
+// Linked implements engine.Planner.
+func (Engine) Linked(c *schema.Column, _ bool) schema.Column { return *c }
+
+// Links implements engine.Planner.
+func (Engine) Links(*schema.Table, schema.Link) (triggers, sql []string) { return nil, nil }
