@@ -317,55 +317,64 @@ func TestTypesWithWhatNeedsThem(t *testing.T) {
 	o.wants(o.code(5, "audit"), "trigger")
 }
 
-// TestTypesAreKilled kills runs that give columns other types, settle that and take it back, at
-// statements of their way: programs can write meanwhile, and what they write stays.
+// killed kills runs that open an overlap, settle it and take it back, from settled and from open, at every
+// so many statements of their way, and goes on with them. A program writes meanwhile, where it can; seen
+// looks at what it wrote after each of them, and end after all.
+func (o *office) killed(place string, every int, write, seen func(i int), end func()) {
+	o.Helper()
+	for n, died := 1+int(*day)%every, true; died && !o.Failed(); n += every {
+		died = false
+		for i, args := range [][]string{{"advance", "--yes"}, {"settle", "--yes", "--let-writers-wait"},
+			{"retreat", "--to", "1", "--yes", "--settle"}, {"advance", "--yes"}, {"retreat", "--to", "1", "--yes"}} {
+			o.env = []string{fmt.Sprint("LASTBOARD_FAULT=", place, ":", n)}
+			r := o.run(args...)
+			o.env = nil
+			switch {
+			case r.killed:
+				died = true
+				if place == "sent" { // as after the other place nobody can write until it goes on
+					write(i)
+				}
+				o.must(args...)
+			case r.code != 0:
+				o.Fatalf("%v killed at %s %d: %s", args, place, n, r)
+			}
+			if !r.killed || place != "sent" {
+				write(i)
+			}
+			o.must("audit")
+			seen(i)
+		}
+		end()
+		if o.onMariaDB() { // it takes only so many changes in an instant
+			o.exec("alter table vessel force")
+		}
+	}
+}
+
+// TestTypesAreKilled is that programs can write while runs die that give columns other types, and that
+// what they write stays.
 func TestTypesAreKilled(t *testing.T) {
 	for _, server := range everywhere[1:] {
 		t.Run(server, func(t *testing.T) {
 			o := swapOffice(t, server, 300, "lock_wait = '300ms'\nlock_tries = 100\n")
 			start := o.canonical(true)
 			kills := func(place string, every int) {
-				for n, died := 1+int(*day)%every, true; died && !t.Failed(); n += every {
-					died = false
-					for i, args := range [][]string{{"advance", "--yes"}, {"settle", "--yes", "--let-writers-wait"},
-						{"retreat", "--to", "1", "--yes", "--settle"}, {"advance", "--yes"}, {"retreat", "--to", "1", "--yes"}} {
-						o.env = []string{fmt.Sprint("LASTBOARD_FAULT=", place, ":", n)}
-						r := o.run(args...)
-						o.env = nil
-						id := -10 - i
-						write := func() {
-							o.exec(fmt.Sprintf("update vessel set tons = tons + 1, code = '%07d', id = id - 1000 where id = %d",
-								700+i, id), fmt.Sprintf("insert into vessel (id, name, tons, code, n) values (%d, 'x', 1, '%d', 0)",
-								i+1, 800+i))
-						}
-						if r.killed {
-							died = true
-							if place == "sent" { // as after the other place nobody can write until it goes on
-								write()
-							}
-							o.must(args...)
-						} else if r.code != 0 {
-							t.Fatalf("%v killed at %s %d: %s", args, place, n, r)
-						}
-						if !r.killed || place != "sent" {
-							write()
-						}
-						o.must("audit")
-						o.same(fmt.Sprintf("select id, tons, cast(code as decimal(10, 0)) from vessel where id in (%d, %d) "+
-							"order by id", id-1000, i+1),
-							fmt.Sprintf("%d|%d|%d\n%d|1|%d", id-1000, -id*4+1, 700+i, i+1, 800+i))
-						o.exec(fmt.Sprintf("update vessel set tons = tons - 1, id = id + 1000 where id = %d", id-1000),
-							fmt.Sprintf("delete from vessel where id = %d", i+1))
-					}
+				o.killed(place, every, func(i int) {
+					o.exec(fmt.Sprintf("update vessel set tons = tons + 1, code = '%07d', id = id - 1000 where id = %d", 700+i, -10-i),
+						fmt.Sprintf("insert into vessel (id, name, tons, code, n) values (%d, 'x', 1, '%d', 0)", i+1, 800+i))
+				}, func(i int) {
+					o.same(fmt.Sprintf("select id, tons, cast(code as decimal(10, 0)) from vessel where id in (%d, %d) order by id",
+						-1010-i, i+1), fmt.Sprintf("%d|%d|%d\n%d|1|%d", -1010-i, (10+i)*4+1, 700+i, i+1, 800+i))
+					o.exec(fmt.Sprintf("update vessel set tons = tons - 1, id = id + 1000 where id = %d", -1010-i),
+						fmt.Sprintf("delete from vessel where id = %d", i+1))
+				}, func() {
 					for i := range 5 {
 						o.exec(fmt.Sprintf("update vessel set code = '%07d' where id = %d", 10+i, -10-i))
 					}
 					o.exec("delete from seen")
-					if server == "MariaDB" { // it takes only so many changes in an instant
-						o.exec("alter table vessel force")
-					}
 					o.isAgain(start)
-				}
+				})
 			}
 			kills("sent", 31)
 			if server == "MariaDB" {

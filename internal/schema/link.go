@@ -12,6 +12,8 @@ import (
 type LinkChange struct {
 	Before, After *Table // as it stands, with both
 	Link
+	// Kept is where values of the new columns were kept on an earlier way back.
+	Kept map[string]*Kept
 }
 
 // Link says how columns are made from each other.

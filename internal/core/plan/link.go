@@ -148,14 +148,19 @@ func (p *Planner) opensLink(ctx context.Context, out *Plan, m *migration.Migrati
 	as, l := p.linking(st)
 	name := as.Before.Name
 	beside := schema.Beside(as, l, p.in.Engine.Linked)
-	p.useKept(m, out.statement, beside)
+	kept := map[string]*schema.Kept{} // of an earlier way back
+	again := schema.Beside(as, l, p.in.Engine.Linked)
+	p.useKept(m, out.statement, again)
+	for n, f := range again.Fill {
+		kept[n] = f.Kept
+	}
 	what := "add columns to " + name + " beside those that they are made from"
 	if err := p.change(ctx, out, &schema.Change{At: st.At, What: what, Table: beside}); err != nil {
 		return err
 	}
 	out.Records[len(out.Records)-1].Linked = true
 	now := p.current.Table(name)
-	c := &schema.LinkChange{Before: now, After: schema.Required(now, as.After, l), Link: l}
+	c := &schema.LinkChange{Before: now, After: schema.Required(now, as.After, l), Link: l, Kept: kept}
 	what = "keep columns of " + name + " equal to what they are made from"
 	if err := p.change(ctx, out, &schema.Change{At: st.At, What: what, Link: c}); err != nil {
 		return err

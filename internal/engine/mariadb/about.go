@@ -4,7 +4,6 @@ import (
 	"strings"
 
 	"lastboard/internal/engine"
-	"lastboard/internal/schema"
 )
 
 func init() { engine.Register(about) }
@@ -12,7 +11,7 @@ func init() { engine.Register(about) }
 var about = &engine.About{
 	Name: "mariadb", Title: "MariaDB", Schemes: []string{"mariadb", "mysql"},
 	Example: "mariadb://office@db.example/harbour", Words: reserved,
-	Traits: engine.Traits{Places: true, Mirrors: true, MirrorsHide: true, Swaps: true, Supplies: true, StandsIn: true},
+	Traits: engine.Traits{Places: true, Mirrors: true, MirrorsHide: true, Swaps: true, Links: true, Supplies: true, StandsIn: true},
 	New: func(o engine.Options) engine.Engine {
 		return Engine{Unproven: o.Unproven, RunsAs: o.RunsAs, Here: o.LedgerHere}
 	},
@@ -34,14 +33,3 @@ var reserved = strings.Fields(`accessible add all alter analyze and as asc asens
 		rows schema schemas select sensitive separator set show signal slow smallint spatial specific sql starting stored
 		straight_join table terminated then tinyint to trailing trigger true undo union unique unlock unsigned update usage use
 		using utc_date values varbinary varchar varying virtual when where while window with write xor`)
-
-// CannotLink implements engine.Planner.
-func (Engine) CannotLink(*schema.TableChange, schema.Link, *schema.Schema) string {
-	return "the engine cannot"
-}
-
-// Linked implements engine.Planner.
-func (Engine) Linked(c *schema.Column, _ bool) schema.Column { return *c }
-
-// Links implements engine.Planner.
-func (Engine) Links(*schema.Table, schema.Link) (triggers, sql []string) { return nil, nil }

@@ -100,6 +100,9 @@ func (Engine) Steps(c *schema.Change, f engine.Facts) ([]*engine.Step, error) {
 	case c.Swap != nil:
 		p = newPlanner(f, c.Swap.Before)
 		p.exchange(c.Swap)
+	case c.Link != nil:
+		p = newPlanner(f, c.Link.Before)
+		p.link(c.Link)
 	case c.View != nil:
 		p = newPlanner(f, nil)
 		p.view(c.View)

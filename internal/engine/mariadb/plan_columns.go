@@ -33,9 +33,13 @@ func (p *planner) dropColumns() {
 	if len(generated) > 0 {
 		p.alterTable(engine.Catalog, 0, "drop what is computed", generated...)
 	}
+	var links []string // that keep equal what goes and what stays
+	if l := p.Change.Unlinked; l != nil {
+		links = linkTriggers(p.Table, *l)
+	}
 	for _, n := range names {
 		for _, tr := range p.Table.Own {
-			if planning.Names(tr, n) {
+			if planning.Names(tr, n) && !slices.Contains(links, tr.Name) {
 				p.define(engine.Sync, 0, "let go of "+tr.Name, "", "drop trigger if exists "+quote(tr.Name))
 			}
 		}
@@ -56,7 +60,7 @@ func (p *planner) dropColumns() {
 	switch {
 	case len(actions) == 0:
 		p.flushWindow(nil, what, "")
-	case p.Facts.Live && (len(p.window) > 0 || p.swapFollowed || len(p.fillers) > 0 && len(p.Dropped()) > 0):
+	case len(links) > 0, p.Facts.Live && (len(p.window) > 0 || p.swapFollowed || len(p.fillers) > 0 && len(p.Dropped()) > 0):
 		script := []string{p.alterSQL(actions...)}
 		var off []string
 		if len(p.Dropped()) > 0 { // which they may read
@@ -64,6 +68,9 @@ func (p *planner) dropColumns() {
 				off = append(off, "drop trigger if exists "+quote(p.fillTrigger(event)))
 			}
 			p.fillers = nil
+		}
+		for _, n := range links {
+			off = append(off, "drop trigger if exists "+quote(n))
 		}
 		if p.swapFollowed {
 			for _, n := range p.swapTriggers() {

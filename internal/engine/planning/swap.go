@@ -2,6 +2,7 @@ package planning
 
 import (
 	"slices"
+	"strings"
 
 	"lastboard/internal/engine"
 	"lastboard/internal/schema"
@@ -46,4 +47,30 @@ func (p *Planner) PutAsideBack(c *schema.SwapChange) {
 		}
 	}
 	p.LetGo(kept)
+}
+
+// PutLinkedBack puts what was kept of the new columns of a link back, in rows whose old ones are still
+// what comes of it. differ gives the conditions that they are not, with columns as row writes them.
+func (p *Planner) PutLinkedBack(c *schema.LinkChange, differ func(row func(column string) string) []string) {
+	_, fresh := c.Columns()
+	if len(fresh) == 0 || c.Kept[fresh[0]] == nil {
+		return
+	}
+	k := c.Kept[fresh[0]]
+	table, values := p.Name(p.Table.Name), make([]string, len(fresh))
+	for i, n := range fresh {
+		if c.Kept[n] == nil || c.Kept[n].Table != k.Table {
+			return
+		}
+		values[i] = "k." + c.Kept[n].Column
+	}
+	conditions := differ(func(column string) string {
+		if i := slices.Index(fresh, column); i >= 0 {
+			return values[i]
+		}
+		return table + "." + p.Column(column)
+	})
+	p.Update("put what was kept of "+strings.Join(fresh, ", ")+" back", p.UpdateFrom(table, p.Name(k.Table)+" k", fresh, values,
+		" where "+engine.Range+" and "+p.KeptMatch(p.Table, k.Keys)+" and not ("+strings.Join(conditions, " or ")+")"))
+	p.LetGo([]string{k.Table})
 }

@@ -170,6 +170,7 @@ func (p *planner) link(c *schema.LinkChange) {
 	s = p.Add(engine.Scan, scanRate, "prove that each row has the same in "+of+" and "+what, "select 'a row has not the "+
 		"same in the columns that are made from each other' from "+p.table()+" where "+differ+" limit 1")
 	s.Lock, s.WritersWait, s.Alone = "none", engine.WaitNo, true
+	p.PutLinkedBack(c, func(row func(string) string) []string { return p.linkParts(l, row).oldDiffer })
 	for _, n := range fresh {
 		if now := p.Table.Column(n); c.After.Column(n).NotNull && !now.NotNull {
 			p.requireLinked(n)
