@@ -332,6 +332,7 @@ func (o *office) killed(place string, every int, write, seen func(i int), end fu
 			switch {
 			case r.killed:
 				died = true
+				o.Logf("%v killed at %s %d", args, place, n)
 				if place == "sent" { // as after the other place nobody can write until it goes on
 					write(i)
 				}

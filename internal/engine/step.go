@@ -235,6 +235,9 @@ type Keeping struct {
 	Statement int `json:"statement"`
 	// Followed means that triggers let it follow its rows once its migration has run.
 	Followed bool `json:"followed,omitempty"`
+	// Reads are columns of Table whose values are kept as well, as r1…: what is kept goes back only
+	// while they have these.
+	Reads []string `json:"reads,omitempty"`
 }
 
 // What can be kept.

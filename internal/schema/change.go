@@ -111,6 +111,8 @@ type Kept struct {
 	// Wrote is the column that holds what the migration wrote: the kept value is for
 	// rows that still hold it; "" for all.
 	Wrote string
+	// Reads are columns of the changed table that have to hold what is kept of them as r1….
+	Reads []string
 }
 
 // ViewChange makes, drops or replaces a view.

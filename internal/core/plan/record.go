@@ -440,7 +440,7 @@ func putColumnsBack(back, forward *schema.TableChange, k *engine.Keeping, wrote 
 	for i, column := range k.Columns {
 		fill := back.Fill[column]
 		fill.Kept = &schema.Kept{Table: k.Kept, Keys: newNames(forward, k.Keys), Column: fmt.Sprintf("o%d", i+1),
-			Wrote: wrote}
+			Wrote: wrote, Reads: k.Reads}
 		back.Fill[column] = fill
 	}
 }

@@ -221,8 +221,9 @@ func (d dialect) Last(p *planning.Planner, what string, n planning.Noting, left 
 		s.WritersWait, s.GivesWay = engine.WaitBriefly, true
 	}
 	off := d.Noted(p.Table, n)
-	// The trigger that names all goes last: without it all has happened, and nothing more could be done.
-	triggers, tables := []string{off[0], off[2], off[3], off[1]}, off[4:]
+	// The trigger of rows that go is the last: it names all, and is not fired by what is done here, so that
+	// all can be done once more while it is there. Without it all has happened.
+	triggers, tables := []string{off[2], off[3], off[1], off[0]}, off[4:]
 	// What a trigger of the table names is locked with it, and only once that is. Locks that are asked
 	// for by name come in the order of the names: whoever has written to the table and is about to write
 	// to it again would wait for ours, and we for theirs.

@@ -249,6 +249,9 @@ func (p *planner) keptOr(c *schema.Column, value string) string {
 	if f.Kept.Wrote != "" {
 		from += " and " + p.Same("k."+f.Kept.Wrote, "new."+quote(p.From(c).Name))
 	}
+	for i, r := range f.Kept.Reads {
+		from += " and " + p.Same(fmt.Sprint("k.r", i+1), "new."+quote(r))
+	}
 	return "case when exists (select 1" + from + ") then (select k." + f.Kept.Column + from + ") else " + value + " end"
 }
 
@@ -375,8 +378,12 @@ func (p *planner) keepDropped() {
 	for _, c := range columns {
 		list = append(list, quote(c))
 	}
-	p.keep(kept, &engine.Keeping{Table: p.Table.Name, Kept: kept, Keys: keys, Columns: columns, What: engine.KeptColumn},
-		keptSQL("k", p.After, keys)+", "+keptSQL("o", p.Table, columns)+", "+keptKey(p.After, keys),
+	reads, places := p.Reads(), keptSQL("k", p.After, keys)+", "+keptSQL("o", p.Table, columns)
+	for i, c := range reads {
+		list, places = append(list, quote(c)), places+", "+typed(fmt.Sprint("r", i+1), p.Table.Column(c))
+	}
+	p.keep(kept, &engine.Keeping{Table: p.Table.Name, Kept: kept, Keys: keys, Columns: columns, Reads: reads,
+		What: engine.KeptColumn}, places+", "+keptKey(p.After, keys),
 		"insert into "+quote(kept)+" select "+strings.Join(list, ", ")+" from "+p.table())
 }
 

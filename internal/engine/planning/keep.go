@@ -60,6 +60,22 @@ func (p *Planner) Losing() []string {
 	return columns
 }
 
+// Reads lists the columns that stay and from which those are made again that go as a link ends: what
+// is kept is right while these are what they were.
+func (p *Planner) Reads() (list []string) {
+	if p.Change.Unlinked == nil {
+		return nil
+	}
+	for _, c := range p.Dropped() {
+		for _, r := range sqltext.Refs(p.Change.Restore[c.Name]) {
+			if p.Table.Column(r.Column) != nil && p.Change.From[r.Column] == r.Column && !slices.Contains(list, r.Column) {
+				list = append(list, r.Column)
+			}
+		}
+	}
+	return list
+}
+
 // FillNulls adds the steps that fill the nulls of a column: the rows are locked as it is kept
 // which they are, and those alone are filled. Beside applications it looks once more, for
 // rows whose key moved behind it. A table whose rows cannot be told apart keeps none.

@@ -80,8 +80,11 @@ func (p *Planner) NoteKept(columns []*schema.Column, called func(*schema.Column)
 // keptAdded gives the statements that put what is kept of noted rows into an added column.
 func (p *Planner) keptAdded(n Noting, c *schema.Column, name string, f schema.Fill) []string {
 	_, k := p.kept(n)
-	list := []string{p.fromKept(n, []string{name}, []string{k + "." + f.Kept.Column},
-		p.Name(p.Table.Name)+"."+p.Column(name)+" is null")}
+	condition := p.Name(p.Table.Name) + "." + p.Column(name) + " is null"
+	for i, r := range f.Kept.Reads {
+		condition += " and " + p.Same(fmt.Sprint(k, ".r", i+1), p.Name(p.Table.Name)+"."+p.Column(r))
+	}
+	list := []string{p.fromKept(n, []string{name}, []string{k + "." + f.Kept.Column}, condition)}
 	if f.Expr == nil || sqltext.HasSubquery(f.Expr) {
 		return list
 	}

@@ -1,6 +1,7 @@
 package planning
 
 import (
+	"fmt"
 	"slices"
 
 	"lastboard/internal/engine"
@@ -38,9 +39,12 @@ func (p *Planner) KeptFor(c *schema.Column, k *schema.Kept) string {
 
 func (p *Planner) keptFor(n Noting, c *schema.Column, k *schema.Kept) string {
 	from := p.keptRow(n)
+	_, called := p.kept(n)
 	if k.Wrote != "" {
-		_, called := p.kept(n)
 		from += " and " + p.Same(called+"."+k.Wrote, p.Name(p.Table.Name)+"."+p.Column(p.From(c).Name))
+	}
+	for i, r := range k.Reads {
+		from += " and " + p.Same(fmt.Sprint(called, ".r", i+1), p.Name(p.Table.Name)+"."+p.Column(r))
 	}
 	return from
 }

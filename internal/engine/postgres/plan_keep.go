@@ -34,12 +34,17 @@ func (p *planner) keepDropped() {
 	for i, c := range columns {
 		list = append(list, fmt.Sprintf("%s as o%d", quote(c), i+1))
 	}
+	reads := p.Reads()
+	for i, c := range reads {
+		list = append(list, fmt.Sprintf("%s as r%d", quote(c), i+1))
+	}
 	s := p.Add(engine.Scan, keepRate, "keep the values of "+strings.Join(columns, ", "),
 		"lock table "+p.table()+" in share row exclusive mode",
 		"create table "+name(kept)+" as select "+strings.Join(list, ", ")+" from "+p.table(),
 		"alter table "+name(kept)+" add primary key ("+planning.KeptSQL("k", len(keys))+")")
 	s.Lock, s.Strong = lockWriters, []string{p.Table.Name}
-	s.Keeps = []*engine.Keeping{{Table: p.Table.Name, Kept: kept, Keys: keys, Columns: columns, What: engine.KeptColumn}}
+	s.Keeps = []*engine.Keeping{{Table: p.Table.Name, Kept: kept, Keys: keys, Columns: columns, Reads: reads,
+		What: engine.KeptColumn}}
 	p.follow(s)
 }
 
