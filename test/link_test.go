@@ -20,14 +20,15 @@ func splitOffice(t *testing.T, server string, rows int, pace string) *office {
 	statements := []string{"create table vessel (id integer not null primary key, label varchar(60) not null, length_ft " +
 		"numeric(7,1) not null default 1, n integer not null)"}
 	if server == "PostgreSQL" {
-		statements = append(statements, fmt.Sprintf("insert into vessel select -g, 'old' || g %% 7 || ':' || g, g %% 300 + 0.5, 0 "+
-			"from generate_series(1, %d) g", rows), "create function louder() returns trigger language plpgsql as $$ declare j "+
+		statements = append(statements, fmt.Sprintf("insert into vessel select -g, 'old' || g %% 7 || ':' || g, g %% 300 "+
+			"+ 0.5, 0 from generate_series(1, %d) g", rows), "create function louder() returns trigger language plpgsql as "+
+			"$$ declare j "+
 			"jsonb := to_jsonb(new); begin if j->>'label' = 'quiet:99' then new := jsonb_populate_record(new, "+
 			"jsonb_build_object('label', 'LOUD:99')); end if; return new; end $$",
 			"create trigger louder before insert or update on vessel for each row execute function louder()", "analyze")
 	} else {
-		statements = append(statements, fmt.Sprintf("insert into vessel select -seq, concat('old', seq %% 7, ':', seq), seq %% "+
-			"300 + 0.5, 0 from seq_1_to_%d", rows), "analyze table vessel")
+		statements = append(statements, fmt.Sprintf("insert into vessel select -seq, concat('old', seq %% 7, ':', seq), "+
+			"seq %% 300 + 0.5, 0 from seq_1_to_%d", rows), "analyze table vessel")
 	}
 	o := officeOn(t, server, statements)
 	o.paced(pace)
@@ -49,8 +50,8 @@ alter table vessel
 }
 
 // agreeing is the condition that a row is the same in both shapes.
-const agreeing = "(label = concat(registry, ':', number)) and (length_m = round(length_ft * 0.3048, 2) or length_ft = " +
-	"round(length_m / 0.3048, 1))"
+const agreeing = "(label = concat(registry, ':', number)) and (length_m = round(length_ft * 0.3048, 2) or length_ft " +
+	"= round(length_m / 0.3048, 1))"
 
 // purser is a program of one age that writes rows of its own and remembers what it was told is written.
 type purser struct {
@@ -128,7 +129,8 @@ func (p *purser) write() error {
 			p.entries[id] = entry{had.registry, had.number, e.length}
 		}
 	case 2:
-		if err = do("update vessel set %s, %s = %s, n = n + 1 where id = %d", set, length, p.length(e.length), id); err == nil {
+		if err = do("update vessel set %s, %s = %s, n = n + 1 where id = %d", set, length, p.length(e.length),
+			id); err == nil {
 			p.entries[id] = e
 		}
 	case 3:
@@ -261,7 +263,8 @@ func TestTwoShapesBesideWriters(t *testing.T) {
 			o.must("retreat", "--to", "1", "--yes", "--settle")
 			o.must("audit")
 			for _, p := range after { // what they wrote came back as the expressions have it
-				o.same(fmt.Sprintf("select count(*) from vessel where id > 0 and id %% 8 = %d", p.number), fmt.Sprint(len(p.entries)))
+				o.same(fmt.Sprintf("select count(*) from vessel where id > 0 and id %% 8 = %d", p.number),
+					fmt.Sprint(len(p.entries)))
 			}
 			o.exec("delete from vessel where id % 8 in (2, 3) and id > 0")
 			for _, p := range after {
@@ -319,13 +322,15 @@ func TestTwoShapesAreKilled(t *testing.T) {
 					if has("length_m") {
 						length, want = "length_m", "3.05"
 					}
-					o.same(fmt.Sprintf("select %s, %s from vessel where id = %d", label, length, -1010-i), fmt.Sprintf("W:%d|%s", i, want))
+					o.same(fmt.Sprintf("select %s, %s from vessel where id = %d", label, length, -1010-i), fmt.Sprintf("W:%d|%s", i,
+						want))
 					if has("label") && has("registry") {
 						o.same("select count(*) from vessel where not ("+agreeing+")", "0")
 					}
 				}, func() {
 					for i := range 5 {
-						o.exec(fmt.Sprintf("update vessel set label = 'old%d:%d', length_ft = %d.5, id = %d where id = %d", (10+i)%7, 10+i,
+						o.exec(fmt.Sprintf("update vessel set label = 'old%d:%d', length_ft = %d.5, id = %d where id = %d", (10+i)%7,
+							10+i,
 							10+i, -10-i, -1010-i))
 					}
 					o.isAgain(start)

@@ -120,7 +120,8 @@ func CannotLink(as *TableChange, l Link, s *Schema) string {
 		}
 		key := func(k *Key) bool { return k != nil && HasName(k.Columns, n) }
 		_, converted := as.Fill[n]
-		renamed := as.After.Column(n) == nil && slices.ContainsFunc(as.Converted(), func(to string) bool { return as.From[to] == n })
+		renamed := as.After.Column(n) == nil && slices.ContainsFunc(as.Converted(),
+			func(to string) bool { return as.From[to] == n })
 		if used := key(t.PrimaryKey) || slices.ContainsFunc(t.Uniques, key) ||
 			slices.ContainsFunc(t.Indexes, func(x *Index) bool { return x.Uses(n) }) ||
 			slices.ContainsFunc(t.Checks, func(k *Check) bool { return k.Expr.Mentions(n) }) ||

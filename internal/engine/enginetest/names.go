@@ -43,6 +43,9 @@ var namedStatements = []string{
 	"alter table vessel alter label set expression as (lower(name))",
 	"alter table vessel alter registry set default 'none'",
 	"alter table vessel drop registry", "alter table vessel drop registry discard",
+	"alter table vessel add a varchar(9) not null using (left(registry, 2)), add b varchar(9) using (right(registry, " +
+		"2)), " +
+		"drop registry restore using (concat(a, b))",
 	"alter table vessel drop seen, drop label", "alter table vessel rename name to title",
 	"alter table vessel rename to ship", "alter table vessel rename constraint long to longer",
 	"alter index by_name on vessel rename to named",
@@ -222,6 +225,11 @@ func stepsOf(t *testing.T, e engine.Engine, s *schema.Schema, tables, statement 
 			swaps, err := swapSteps(e, change.Table, facts)
 			return append(list, swaps...), err
 		}
+		if err == nil && mirrors && change.Table != nil && change.Table.Before != nil && change.Table.After != nil &&
+			e.About().Links && len(change.Table.Dropped()) > 0 && len(change.Table.Added()) > 0 {
+			links, err := linkSteps(e, change.Table, facts)
+			return append(list, links...), err
+		}
 		return list, err
 	}
 	return nil, nil
@@ -264,5 +272,32 @@ func swapSteps(e engine.Engine, c *schema.TableChange, f engine.Facts) (list []*
 	now = add(schema.SwapBeside, now, back)
 	now = add(schema.SwapTurn, now, back)
 	add(schema.SwapEnd, now, back)
+	return list, err
+}
+
+// linkSteps gives the steps that keep columns equal which are made from each other, and end that in both
+// ways.
+func linkSteps(e engine.Engine, c *schema.TableChange, f engine.Facts) (list []*engine.Step, err error) {
+	l := schema.LinkOf(c)
+	for _, x := range l.Old {
+		if x == nil {
+			return nil, nil // it comes back without an expression
+		}
+	}
+	if schema.CannotLink(c, l, f.Schema) != "" || e.CannotLink(c, l, f.Schema) != "" {
+		return nil, nil
+	}
+	add := func(c *schema.Change) {
+		steps, failed := e.Steps(c, f)
+		list, err = append(list, steps...), errors.Join(err, failed)
+	}
+	beside := schema.Beside(c, l, e.Linked)
+	add(&schema.Change{Table: beside})
+	now := schema.Required(beside.After, c.After, l)
+	add(&schema.Change{Link: &schema.LinkChange{Before: beside.After, After: now, Link: l}})
+	add(&schema.Change{Table: schema.Ended(now, c, l)})
+	back := beside.Invert()
+	back.Unlinked = &l
+	add(&schema.Change{Table: back})
 	return list, err
 }

@@ -237,6 +237,7 @@ func (d dialect) Last(p *planning.Planner, what string, n planning.Noting, left 
 			}
 			script = append(script, sql)
 		}
+		script = append(script, "delete from "+quote(n.Moved())) // were all done once more, nothing is left to do
 	}
 	if n.Came { // a row that went unseen had its key before, and what is kept is of that one
 		keys := planning.KeptSQL("k", len(n.Keys))

@@ -186,8 +186,8 @@ func (p *planner) link(c *schema.LinkChange) {
 	for _, n := range old {
 		sets = append(sets, quote(n)+" = "+quote(n))
 	}
-	p.Update("fill "+what, "update "+p.table()+" set "+strings.Join(sets, ", ")+" where "+engine.Range+" and "+differ).Why =
-		"the triggers compute it: to write it would look as if a program had"
+	p.Update("fill "+what, "update "+p.table()+" set "+strings.Join(sets, ", ")+" where "+engine.Range+" and "+differ).
+		Why = "the triggers compute it: to write it would look as if a program had"
 	s := p.define(engine.Scan, scanRate, "prove that each row has the same in "+of+" and "+what, "", "select 'a row has "+
 		"not the same in the columns that are made from each other' from "+p.table()+" where "+differ+" limit 1")
 	s.Lock, s.WritersWait, s.Strong = "none", engine.WaitNo, nil

@@ -70,7 +70,8 @@ func (p *Planner) PutLinkedBack(c *schema.LinkChange, differ func(row func(colum
 		}
 		return table + "." + p.Column(column)
 	})
-	p.Update("put what was kept of "+strings.Join(fresh, ", ")+" back", p.UpdateFrom(table, p.Name(k.Table)+" k", fresh, values,
+	p.Update("put what was kept of "+strings.Join(fresh, ", ")+" back", p.UpdateFrom(table, p.Name(k.Table)+" k",
+		fresh, values,
 		" where "+engine.Range+" and "+p.KeptMatch(p.Table, k.Keys)+" and not ("+strings.Join(conditions, " or ")+")"))
 	p.LetGo([]string{k.Table})
 }

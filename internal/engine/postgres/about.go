@@ -11,7 +11,8 @@ func init() { engine.Register(about) }
 var about = &engine.About{
 	Name: "postgres", Title: "PostgreSQL", Schemes: []string{"postgres", "postgresql"},
 	Example: "postgres://office@db.example/harbour", Words: reserved,
-	Traits: engine.Traits{Schemas: true, Places: true, Mirrors: true, Supplies: true, Swaps: true, Links: true, Watches: true,
+	Traits: engine.Traits{Schemas: true, Places: true, Mirrors: true, Supplies: true, Swaps: true, Links: true,
+		Watches:  true,
 		StandsIn: true},
 	New: func(o engine.Options) engine.Engine { return Engine{Unproven: o.Unproven, RunsAs: o.RunsAs} },
 }

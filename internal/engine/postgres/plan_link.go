@@ -165,8 +165,8 @@ func (p *planner) link(c *schema.LinkChange) {
 	for _, n := range old {
 		sets = append(sets, quote(n)+" = "+quote(n))
 	}
-	p.Update("fill "+what, "update "+p.table()+" set "+strings.Join(sets, ", ")+" where "+engine.Range+" and "+differ).Why =
-		"the triggers compute it: to write it would look as if a program had"
+	p.Update("fill "+what, "update "+p.table()+" set "+strings.Join(sets, ", ")+" where "+engine.Range+" and "+differ).
+		Why = "the triggers compute it: to write it would look as if a program had"
 	s = p.Add(engine.Scan, scanRate, "prove that each row has the same in "+of+" and "+what, "select 'a row has not the "+
 		"same in the columns that are made from each other' from "+p.table()+" where "+differ+" limit 1")
 	s.Lock, s.WritersWait, s.Alone = "none", engine.WaitNo, true
@@ -181,7 +181,8 @@ func (p *planner) link(c *schema.LinkChange) {
 // requireLinked makes a column not null whose rows are filled.
 func (p *planner) requireLinked(n string) {
 	check := schema.ConstraintName(&schema.Table{Name: engine.Prefix + tableOf(p.Table).Name}, []string{n}, "not_null")
-	p.addCheck("prove that "+n+" is nowhere null", check, "constraint "+quote(check)+" check ("+quote(n)+" is not null)", true)
+	p.addCheck("prove that "+n+" is nowhere null", check, "constraint "+quote(check)+" check ("+quote(n)+
+		" is not null)", true)
 	s := p.alterTable(engine.Catalog, 0, "make "+n+" not null", "alter column "+quote(n)+" set not null",
 		"drop constraint "+quote(check))
 	s.Strong = []string{p.Table.Name}

@@ -351,8 +351,9 @@ func (p *planner) renameConstraint(from, to string) string {
 // application's: one that has run a function of PL/pgSQL would go on with the old types, and fail.
 func (p *planner) readAnew() string {
 	return "do " + dollar("declare r record; begin for r in select f.oid::regprocedure as f, f.procost as c from "+
-		"pg_trigger g join pg_proc f on f.oid = g.tgfoid join pg_language l on l.oid = f.prolang where g.tgrelid = to_regclass("+
-		literal(p.table())+") and not g.tgisinternal and l.lanname = 'plpgsql' and pg_has_role(f.proowner, 'usage') loop "+
+		"pg_trigger g join pg_proc f on f.oid = g.tgfoid join pg_language l on l.oid = f.prolang where g.tgrelid = "+
+		"to_regclass("+literal(p.table())+") and not g.tgisinternal and l.lanname = 'plpgsql' and pg_has_role(f.proowner, "+
+		"'usage') loop "+
 		"execute format('alter function %s cost %s', r.f, r.c); end loop; end")
 }
 
