@@ -57,8 +57,9 @@ type planner struct {
 	windowFollow []*engine.Keeping
 	// swapFollowed means that triggers compute the swapped columns.
 	swapFollowed bool
-	shown        bool     // the hidden ones have got their names
-	fillers      []string // events of triggers that fill rows which come or lose a value
+	shown        bool              // the hidden ones have got their names
+	keptBeside   []*engine.Keeping // values that are kept beside applications
+	fillers      []string          // events of triggers that fill rows which come or lose a value
 }
 
 func newPlanner(f engine.Facts, t *schema.Table) *planner {

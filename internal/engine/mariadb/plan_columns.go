@@ -60,7 +60,7 @@ func (p *planner) dropColumns() {
 	switch {
 	case len(actions) == 0:
 		p.flushWindow(nil, what, "")
-	case len(links) > 0, p.Facts.Live && (len(p.window) > 0 || p.swapFollowed || len(p.fillers) > 0 &&
+	case len(links) > 0, len(p.keptBeside) > 0, p.Facts.Live && (len(p.window) > 0 || p.swapFollowed || len(p.fillers) > 0 &&
 		len(p.Dropped()) > 0):
 		script := []string{p.alterSQL(actions...)}
 		var off []string
@@ -69,6 +69,9 @@ func (p *planner) dropColumns() {
 				off = append(off, "drop trigger if exists "+quote(p.fillTrigger(event)))
 			}
 			p.fillers = nil
+		}
+		for _, k := range p.keptBeside { // from now on what is kept follows its rows
+			off = append(off, followSQL(p.Table, k.Kept, k.Keys)...)
 		}
 		for _, n := range links {
 			off = append(off, "drop trigger if exists "+quote(n))

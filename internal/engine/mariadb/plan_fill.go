@@ -382,9 +382,53 @@ func (p *planner) keepDropped() {
 	for i, c := range reads {
 		list, places = append(list, quote(c)), places+", "+typed(fmt.Sprint("r", i+1), p.Table.Column(c))
 	}
-	p.keep(kept, &engine.Keeping{Table: p.Table.Name, Kept: kept, Keys: keys, Columns: columns, Reads: reads,
-		What: engine.KeptColumn}, places+", "+keptKey(p.After, keys),
+	k := &engine.Keeping{Table: p.Table.Name, Kept: kept, Keys: keys, Columns: columns, Reads: reads,
+		What: engine.KeptColumn}
+	if places += ", " + keptKey(p.After, keys); p.KeepsBeside(keepRate) {
+		names := planning.KeptSQL("o", len(columns))
+		if len(reads) > 0 {
+			names += ", " + planning.KeptSQL("r", len(reads))
+		}
+		p.keepBeside(k, places, slices.Concat(columns, reads), strings.Split(names, ", "), "")
+		return
+	}
+	p.keep(kept, k, places,
 		"insert into "+quote(kept)+" select "+strings.Join(list, ", ")+" from "+p.table())
+}
+
+// keepBeside keeps values beside applications: of rows that they write from now on triggers keep them,
+// and of all others batches do, so that nothing is left to do while the table is locked. No trigger looks
+// in vain for what may not be there. places defines the columns of the place, and columns are those of the
+// table that go there, behind the key, under names; only is a condition of the rows that need it, "" for
+// all.
+func (p *planner) keepBeside(k *engine.Keeping, places string, columns, names []string, only string) {
+	what := strings.Join(k.Columns, ", ")
+	s := p.define(engine.Catalog, 0, "make a place for the old values of "+what, "", "create table "+quote(k.Kept)+" ("+
+		places+")")
+	s.Keeps, s.Undo = []*engine.Keeping{k}, forget(k.Kept)
+	s.Lock, s.WritersWait, s.Strong = "none", engine.WaitNo, nil
+	k.Followed = true
+	r := rowKeys(k.Keys)
+	values, sets := []string{r.Of("new")}, make([]string, len(columns))
+	for i, c := range columns {
+		values, sets[i] = append(values, "new."+quote(c)), names[i]+" = new."+quote(c)
+	}
+	if only != "" {
+		only = " and " + only
+	}
+	put := "insert into " + quote(k.Kept) + " values (" + strings.Join(values, ", ") + ") on duplicate key update " +
+		strings.Join(sets, ", ")
+	trigger := func(suffix, event, body string) string {
+		return "create or replace trigger " + quote(k.Kept+suffix) + " after " + event + " on " + p.table() + " for each row " + body
+	}
+	changed := r.Changed(func(a, b string) string { return "not (" + a + " <=> " + b + ")" })
+	p.define(engine.Sync, 0, "keep the values of "+what+" of rows that are written", "", unseen(p.Table,
+		trigger(goneSuffix, "delete", "begin "+there(r, "old", k.Kept)+"end"),
+		trigger(movedSuffix, "update", "begin if "+changed+" then "+there(r, "old", k.Kept)+"end if; "+put+"; end"),
+		trigger(cameSuffix, "insert", put))).Lock = lockTable
+	p.Update("keep the values of "+what, "insert into "+quote(k.Kept)+" select "+
+		p.Columns(append(slices.Clone(k.Keys), columns...))+" from "+p.table()+" where "+engine.Range+only+" for update on duplicate key update k1 = k1").Try = ""
+	p.keptBeside = append(p.keptBeside, k)
 }
 
 // keyValue gives what a column of the key is after the change.

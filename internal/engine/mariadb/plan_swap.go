@@ -288,7 +288,11 @@ func (p *planner) exchangeEnds(c *schema.SwapChange) {
 	if len(indexes) > 0 {
 		script = append(script, p.alterSQL(indexes...))
 	}
-	p.flushWindow(append(script, p.alterSQL(actions...)), "take "+strings.Join(asides, ", ")+" away",
+	script = append(script, p.alterSQL(actions...))
+	for _, k := range p.keptBeside { // from now on what is kept follows its rows
+		script = append(script, followSQL(p.Table, k.Kept, k.Keys)...)
+	}
+	p.flushWindow(script, "take "+strings.Join(asides, ", ")+" away",
 		p.goneQuery(asides, ""))
 }
 
@@ -304,14 +308,14 @@ func (p *planner) keepAside(c *schema.SwapChange, n string) {
 		where = "not (binary " + aside + " <=> binary " + p.at(back).Render(back.Fill[n].Expr, planning.Computed) + ")"
 	}
 	kept := p.Facts.KeptTable()
-	list := make([]string, len(keys))
-	for i, k := range keys {
-		list[i] = quote(k)
-	}
 	was, now := *p.Table.Column(schema.Aside(n)), *p.Table.Column(n)
 	was.NotNull, now.NotNull = false, false
-	p.keep(kept, &engine.Keeping{Table: p.Table.Name, Kept: kept, Keys: keys, Columns: []string{n},
-		What: engine.KeptConverted}, keptSQL("k", p.Table, keys)+", "+typed("o1", &was)+", "+typed("w1", &now)+", "+
-		keptKey(p.Table, keys), "insert into "+quote(kept)+" select "+strings.Join(list, ", ")+", "+aside+", "+quote(n)+
-		" from "+p.table()+" where "+where)
+	k := &engine.Keeping{Table: p.Table.Name, Kept: kept, Keys: keys, Columns: []string{n}, What: engine.KeptConverted}
+	places := keptSQL("k", p.Table, keys) + ", " + typed("o1", &was) + ", " + typed("w1", &now) + ", " + keptKey(p.Table, keys)
+	if p.Facts.Live && !p.Short(keepRate) && p.Cursor(p.Table) != nil {
+		p.keepBeside(k, places, []string{schema.Aside(n), n}, []string{"o1", "w1"}, "("+where+")")
+		return
+	}
+	p.keep(kept, k, places, "insert into "+quote(kept)+" select "+p.Columns(keys)+", "+aside+", "+quote(n)+" from "+
+		p.table()+" where "+where)
 }

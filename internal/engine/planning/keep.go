@@ -60,6 +60,14 @@ func (p *Planner) Losing() []string {
 	return columns
 }
 
+// KeepsBeside reports whether the values of columns that are dropped are kept beside applications:
+// where that takes longer than they may wait, and the change does nothing else to rows.
+func (p *Planner) KeepsBeside(rate float64) bool {
+	c := p.Change
+	return p.Facts.Live && !p.Short(rate) && len(p.Cursor(p.Table)) > 0 && len(c.Added()) == 0 && len(c.Fill) == 0 &&
+		len(c.Renamed()) == 0 && c.After.Name == c.Before.Name && !c.Rebuild && !p.Goes(p.Table.Key())
+}
+
 // Reads lists the columns that stay and from which those are made again that go as a link ends: what
 // is kept is right while these are what they were.
 func (p *Planner) Reads() (list []string) {

@@ -23,6 +23,7 @@ const (
 	goneSuffix  = "_gone"
 	movedSuffix = "_moved"
 	cameSuffix  = "_came"
+	newSuffix   = "_new"
 )
 
 // Follow implements planning.Dialect.

@@ -41,6 +41,7 @@ type planner struct {
 	changing []string
 	// followers are statements that let what is kept follow its rows.
 	followers []string
+	keeping   []string // what ends that values are kept beside applications
 	parts     planning.Parts
 	filler    bool         // a trigger fills rows that come
 	retypes   *engine.Step // gives columns other types, as the last so far

@@ -26,8 +26,9 @@ func (p *planner) alter() {
 	converted := p.converted()
 	p.notNulls(slices.DeleteFunc(slices.Clone(p.After.Columns),
 		func(c *schema.Column) bool { return slices.Contains(converted, c) }))
-	p.unlink()
 	p.keepDropped()
+	p.endKeeping()
+	p.unlink()
 	p.keepConverted()
 	p.dropRemade()
 	p.convert()

@@ -27,6 +27,16 @@ func (p *planner) keepDropped() {
 		return
 	}
 	kept := p.Facts.KeptTable()
+	reads := p.Reads()
+	if p.KeepsBeside(keepRate) {
+		places := keptSQL("k", p.Table, keys) + ", " + keptSQL("o", p.Table, columns)
+		if len(reads) > 0 {
+			places += ", " + keptSQL("r", p.Table, reads)
+		}
+		p.keepBeside(&engine.Keeping{Table: p.Table.Name, Kept: kept, Keys: keys, Columns: columns, Reads: reads,
+			What: engine.KeptColumn}, places, slices.Concat(keys, columns, reads), "")
+		return
+	}
 	var list []string
 	for i, k := range keys {
 		list = append(list, fmt.Sprintf("%s as k%d", p.KeyValue(k), i+1))
@@ -34,7 +44,6 @@ func (p *planner) keepDropped() {
 	for i, c := range columns {
 		list = append(list, fmt.Sprintf("%s as o%d", quote(c), i+1))
 	}
-	reads := p.Reads()
 	for i, c := range reads {
 		list = append(list, fmt.Sprintf("%s as r%d", quote(c), i+1))
 	}
@@ -46,6 +55,52 @@ func (p *planner) keepDropped() {
 	s.Keeps = []*engine.Keeping{{Table: p.Table.Name, Kept: kept, Keys: keys, Columns: columns, Reads: reads,
 		What: engine.KeptColumn}}
 	p.follow(s)
+}
+
+// keepBeside keeps values beside applications: of rows that they write from now on triggers keep them,
+// and of all others batches do, so that nothing is left to do while columns are dropped. places defines
+// the columns of the place, and columns are those of the table that go there; only is a condition of the
+// rows that need it, "" for all.
+func (p *planner) keepBeside(k *engine.Keeping, places string, columns []string, only string) {
+	what := strings.Join(k.Columns, ", ")
+	s := p.Add(engine.Catalog, 0, "make a place for the values of "+what, "create table "+name(k.Kept)+" ("+places+
+		", primary key ("+planning.KeptSQL("k", len(k.Keys))+"))")
+	s.Keeps = []*engine.Keeping{k}
+	p.follow(s)
+	r := rowKeys(p.Table, k.Keys, nil)
+	values := make([]string, len(columns))
+	for i, c := range columns {
+		values[i] = "new." + quote(c)
+	}
+	put := "insert into " + name(k.Kept) + " values (" + strings.Join(values, ", ") + "); "
+	sql := []string{function(k.Kept+goneSuffix, r.Gone("old", k.Kept)),
+		function(k.Kept+movedSuffix, r.Gone("old", k.Kept)+r.Gone("new", k.Kept)+put),
+		function(k.Kept+newSuffix, r.Gone("new", k.Kept)+put)}
+	s.Undo = forget(k.Kept)
+	for _, x := range [][2]string{{goneSuffix, "delete"}, {movedSuffix, "update"}, {newSuffix, "insert"}} {
+		sql = append(sql, "create or replace trigger "+quote(k.Kept+x[0])+" after "+x[1]+" on "+p.table()+
+			" for each row execute function "+name(k.Kept+x[0])+"()", always(p.Table, k.Kept+x[0]))
+	}
+	s = p.Add(engine.Sync, 0, "keep the values of "+what+" of rows that are written", sql...)
+	s.Lock, s.Strong = lockWriters, []string{p.Table.Name}
+	if only != "" {
+		only = " and " + only
+	}
+	p.Update("keep the values of "+what, "insert into "+name(k.Kept)+" select "+quoteAll(columns)+" from "+p.table()+
+		" where "+engine.Range+only+" for share on conflict do nothing").Try = ""
+	p.keeping = append(p.keeping, "drop trigger if exists "+quote(k.Kept+newSuffix)+" on "+p.table(),
+		"drop function if exists "+name(k.Kept+newSuffix)+"()")
+}
+
+// endKeeping lets go of what has kept values beside applications.
+func (p *planner) endKeeping() {
+	if len(p.keeping) == 0 {
+		return
+	}
+	s := p.Add(engine.Sync, 0, "all values are kept", append([]string{"lock table " + p.table() +
+		" in access exclusive mode"}, p.keeping...)...)
+	s.Lock, s.Strong = lockExclusive, []string{p.Table.Name}
+	p.keeping = nil
 }
 
 // follow lets what a step keeps follow its rows once the columns are what they become,

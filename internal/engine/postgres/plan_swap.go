@@ -423,6 +423,7 @@ func (p *planner) endSwap(c *schema.SwapChange) {
 		asides = append(asides, schema.Aside(n))
 		actions = append(actions, "drop column if exists "+quote(schema.Aside(n)))
 	}
+	p.endKeeping()
 	sql := slices.Concat([]string{"lock table " + p.table() + " in access exclusive mode"}, p.noSwap(columns),
 		[]string{"alter table " + p.table() + " " + strings.Join(actions, ", ")})
 	s := p.Add(engine.Sync, 0, "take "+strings.Join(asides, ", ")+" away", sql...)
@@ -442,18 +443,18 @@ func (p *planner) keepAside(c *schema.SwapChange, n string) {
 		where = differs(aside, p.swapValue(back, n))
 	}
 	kept := p.Facts.KeptTable()
-	list := make([]string, len(keys))
-	for i, k := range keys {
-		list[i] = quote(k)
+	k := &engine.Keeping{Table: p.Table.Name, Kept: kept, Keys: keys, Columns: []string{n}, What: engine.KeptConverted}
+	places := keptSQL("k", p.Table, keys) + ", o1 " + declaration(p.Table.Column(schema.Aside(n))) + ", w1 " +
+		declaration(p.Table.Column(n))
+	if p.Facts.Live && !p.Short(keepRate) && len(p.Cursor(p.Table)) > 0 {
+		p.keepBeside(k, places, append(slices.Clone(keys), schema.Aside(n), n), "("+where+")")
+		return
 	}
-	s := p.Add(engine.Scan, scanRate, "keep the old values of "+n+" that it does not give back",
+	s := p.Add(engine.Scan, keepRate, "keep the old values of "+n+" that it does not give back",
 		"lock table "+p.table()+" in share row exclusive mode",
-		"create table "+name(kept)+" ("+keptSQL("k", p.Table, keys)+", o1 "+declaration(p.Table.Column(schema.Aside(n)))+
-			", w1 "+declaration(p.Table.Column(n))+", primary key ("+planning.KeptSQL("k", len(keys))+"))",
-		"insert into "+name(kept)+" select "+strings.Join(list, ", ")+", "+aside+", "+quote(n)+" from "+p.table()+" where "+
-			where)
+		"create table "+name(kept)+" ("+places+", primary key ("+planning.KeptSQL("k", len(keys))+"))",
+		"insert into "+name(kept)+" select "+quoteAll(keys)+", "+aside+", "+quote(n)+" from "+p.table()+" where "+where)
 	s.Lock, s.Strong = lockWriters, []string{p.Table.Name}
-	s.Keeps = []*engine.Keeping{{Table: p.Table.Name, Kept: kept, Keys: keys, Columns: []string{n},
-		What: engine.KeptConverted}}
+	s.Keeps = []*engine.Keeping{k}
 	p.follow(s)
 }
