@@ -60,8 +60,9 @@ func (p *planner) dropColumns() {
 	switch {
 	case len(actions) == 0:
 		p.flushWindow(nil, what, "")
-	case len(links) > 0, len(p.keptBeside) > 0, p.Facts.Live && (len(p.window) > 0 || p.swapFollowed || len(p.fillers) > 0 &&
-		len(p.Dropped()) > 0):
+	case len(links) > 0, len(p.keptBeside) > 0, p.Facts.Live && (len(p.window) > 0 || p.swapFollowed ||
+		len(p.fillers) > 0 &&
+			len(p.Dropped()) > 0):
 		script := []string{p.alterSQL(actions...)}
 		var off []string
 		if len(p.Dropped()) > 0 { // which they may read

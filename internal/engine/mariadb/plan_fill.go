@@ -419,7 +419,8 @@ func (p *planner) keepBeside(k *engine.Keeping, places string, columns, names []
 	put := "insert into " + quote(k.Kept) + " values (" + strings.Join(values, ", ") + ") on duplicate key update " +
 		strings.Join(sets, ", ")
 	trigger := func(suffix, event, body string) string {
-		return "create or replace trigger " + quote(k.Kept+suffix) + " after " + event + " on " + p.table() + " for each row " + body
+		return "create or replace trigger " + quote(k.Kept+suffix) + " after " + event + " on " + p.table() +
+			" for each row " + body
 	}
 	changed := r.Changed(func(a, b string) string { return "not (" + a + " <=> " + b + ")" })
 	p.define(engine.Sync, 0, "keep the values of "+what+" of rows that are written", "", unseen(p.Table,
@@ -427,7 +428,8 @@ func (p *planner) keepBeside(k *engine.Keeping, places string, columns, names []
 		trigger(movedSuffix, "update", "begin if "+changed+" then "+there(r, "old", k.Kept)+"end if; "+put+"; end"),
 		trigger(cameSuffix, "insert", put))).Lock = lockTable
 	p.Update("keep the values of "+what, "insert into "+quote(k.Kept)+" select "+
-		p.Columns(append(slices.Clone(k.Keys), columns...))+" from "+p.table()+" where "+engine.Range+only+" for update on duplicate key update k1 = k1").Try = ""
+		p.Columns(append(slices.Clone(k.Keys), columns...))+" from "+p.table()+" where "+engine.Range+only+" for update "+
+		"on duplicate key update k1 = k1").Try = ""
 	p.keptBeside = append(p.keptBeside, k)
 }
 

@@ -311,7 +311,8 @@ func (p *planner) keepAside(c *schema.SwapChange, n string) {
 	was, now := *p.Table.Column(schema.Aside(n)), *p.Table.Column(n)
 	was.NotNull, now.NotNull = false, false
 	k := &engine.Keeping{Table: p.Table.Name, Kept: kept, Keys: keys, Columns: []string{n}, What: engine.KeptConverted}
-	places := keptSQL("k", p.Table, keys) + ", " + typed("o1", &was) + ", " + typed("w1", &now) + ", " + keptKey(p.Table, keys)
+	places := keptSQL("k", p.Table, keys) + ", " + typed("o1", &was) + ", " + typed("w1", &now) + ", " +
+		keptKey(p.Table, keys)
 	if p.Facts.Live && !p.Short(keepRate) && p.Cursor(p.Table) != nil {
 		p.keepBeside(k, places, []string{schema.Aside(n), n}, []string{"o1", "w1"}, "("+where+")")
 		return
