@@ -12,7 +12,6 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"io"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -77,8 +76,6 @@ type story struct {
 	program string
 	noColor bool
 	out     *os.File
-	writer  *exec.Cmd
-	hold    io.Closer // its standard input: it works until this ends
 	err     error
 }
 
@@ -90,8 +87,8 @@ func (s *story) tell(rows int) error {
 	s.run(0, "advance", "--yes")
 	s.fillOffice(rows)
 	before := s.sums()
-	s.startWriter()
-	defer s.stopWriter()
+	stopWriter := s.beside("write", s.folder, s.url)
+	defer stopWriter()
 
 	s.say("A second process now notes an arrival every 5 ms, and goes on doing so to the end.")
 	s.run(0, "describe")
@@ -168,11 +165,12 @@ alter table port_call`)
 	s.run(0, "kept")
 	s.say("... and somebody wants it back.")
 	s.run(0, "retreat", "--to", "0013", "--yes", "--let-writers-wait")
+	s.twoShapes()
 	s.say("Do the tables still match what the migrations say?")
 	s.run(0, "audit")
 	s.run(0, "status")
 	s.run(0, "ledger")
-	s.stopWriter()
+	stopWriter()
 	if s.err != nil {
 		return s.err
 	}
@@ -290,7 +288,9 @@ func (s *story) run(want int, args ...string) {
 		s.err = err
 		return
 	}
-	if code := c.ProcessState.ExitCode(); code != want {
+	if code := c.ProcessState.ExitCode(); want == anyCode {
+		fmt.Fprintf(s.out, "(exit code %d)\n", code)
+	} else if code != want {
 		s.err = fmt.Errorf("the demo expected exit code %d from lastboard %s and got %d", want, strings.Join(args, " "), code)
 	} else if want != 0 {
 		fmt.Fprintf(s.out, "(exit code %d)\n", code)
@@ -314,27 +314,6 @@ func (s *story) fillOffice(rows int) {
 		}
 	}
 	s.err = fill(s.ctx, db, s.url, rows)
-}
-
-func (s *story) startWriter() {
-	if s.err != nil {
-		return
-	}
-	s.writer = exec.Command(s.program, "demo", "write", s.folder, s.url)
-	s.writer.Stderr = os.Stderr
-	if s.hold, s.err = s.writer.StdinPipe(); s.err == nil {
-		s.err = s.writer.Start()
-	}
-}
-
-func (s *story) stopWriter() {
-	if s.writer == nil {
-		return
-	}
-	if err := errors.Join(s.hold.Close(), s.writer.Wait()); err != nil {
-		s.err = errors.Join(s.err, fmt.Errorf("the second process: %w", err))
-	}
-	s.writer = nil
 }
 
 // sums is what must be the same at the end: of the rows that the office began
@@ -364,7 +343,7 @@ var sumQueries = map[string]string{
 	"arrivals": "select cast(max(arrived_at) as text) || ' ' || cast(sum(vessel_id) as text) from port_call " +
 		"where id <= $1",
 	"vessels": "select cast(count(*) as text) || ' ' || cast(sum(length(name)) as text) || ' ' || " +
-		"cast(sum(length_ft) as text) from vessel where $1 > 0",
+		"cast(sum(case when id > 40 then length_ft end) as text) from vessel where $1 > 0", // others are measured meanwhile
 	"winter berths": "select cast(count(winter_berth) as text) || ' ' || string_agg(winter_berth, '' order by id) " +
 		"from vessel where $1 > 0",
 }

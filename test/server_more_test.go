@@ -25,7 +25,7 @@ func TestStoryOnServers(t *testing.T) {
 
 func storyThereAndBack(o *office) {
 	t := o.T
-	out := o.must("demo", "office", "--rows", "30000", "--url", o.url)
+	out := o.must("demo", "office", "--rows", "8000", "--url", o.url)
 	for _, says := range []string{"0 lost, 0 refused", "matches: the tables are what the migrations say"} {
 		if !strings.Contains(out, says) {
 			t.Errorf("the story does not say %q", says)

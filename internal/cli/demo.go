@@ -48,6 +48,12 @@ play in.`,
 			return demo.Write(c.Context(), args[0], args[1], demo.WritePause, os.Stdin)
 		},
 	})
+	c.AddCommand(&cobra.Command{
+		Use: "measure FOLDER URL AGE", Hidden: true, Args: cobra.ExactArgs(3),
+		RunE: func(c *cobra.Command, args []string) error {
+			return demo.Measure(c.Context(), args[0], args[1], args[2], demo.WritePause, os.Stdin)
+		},
+	})
 	c.Flags().IntVar(&o.Rows, "rows", 200_000, "port calls to make")
 	return c
 }

@@ -183,7 +183,7 @@ func (p *Planner) mirrored(table string, opened []Opened) bool {
 	return slices.ContainsFunc(opened, func(o Opened) bool {
 		return slices.ContainsFunc(o.Later, func(st sqltext.Statement) bool {
 			alter, ok := st.(*sqltext.AlterTable)
-			return ok && schema.SameName(p.tableOf(alter), table) && len(schema.RenamesOf(st)) > 0
+			return ok && schema.SameName(p.tableOf(alter), table) && len(schema.RenamesOf(st)) > 0 && !Linked(alter)
 		})
 	})
 }

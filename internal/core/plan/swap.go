@@ -100,9 +100,6 @@ func (p *Planner) swaps(ctx context.Context, out *Plan, st *sqltext.AlterTable) 
 	if why = schema.CannotSwap(as, p.current); why == "" {
 		why = p.in.Engine.CannotSwap(as, p.current)
 	}
-	if why == "" && p.mirrored(as.Before.Name, append(slices.Clone(p.in.Opened), Opened{out.Version, out.Later})) {
-		why = "columns of the table are kept under two names"
-	}
 	return why == "", why, nil
 }
 

@@ -105,6 +105,8 @@ func placeholder(c *schema.Column) string {
 		return ""
 	case isText(c), t.Name == "blob", t.Name == "varbinary", t.Name == "binary":
 		return "''"
+	case t.Name == "numeric" && len(t.Args) == 2 && t.Args[1] > 0: // as the server shows it
+		return "0." + strings.Repeat("0", t.Args[1])
 	case t.IsInteger(), t.Name == "numeric", t.Name == "boolean", t.Name == "real", t.Name == "double precision":
 		return "0"
 	case t.Name == "date":
