@@ -384,3 +384,47 @@ func TestTypesAreKilled(t *testing.T) {
 		})
 	}
 }
+
+// TestLaterMigrationsBesideTypes is that later migrations run while a column has two types, as long as
+// they leave alone what it is made from; that all goes back in any order; and that the table keeps its
+// name meanwhile.
+func TestLaterMigrationsBesideTypes(t *testing.T) {
+	for _, server := range everywhere[1:] {
+		t.Run(server, func(t *testing.T) {
+			o := swapOffice(t, server, 50, "lock_wait = '300ms'\nlock_tries = 100\n")
+			start := o.canonical(true)
+			o.migration("0002-types", "-- Codes that are numbers\nalter table vessel alter column code set data type integer "+
+				"using "+
+				"(cast(code as integer)) restore using (concat(left(name, 1), cast(code as varchar(9))));\n")
+			o.must("advance", "--yes")
+			for what, statement := range map[string]string{
+				"column code of vessel": "alter table vessel alter column code set default 7",
+				"column name of vessel": "alter table vessel rename column name to title",
+				"column code of ":       "alter table vessel rename to ship",
+			} {
+				o.migration("0003-later", "-- Later\n"+statement+";\n")
+				if r := o.run("advance", "--yes"); r.code != 3 || !strings.Contains(r.stderr, what) ||
+					!strings.Contains(r.stderr, "settle-first") {
+					t.Errorf("%s: %s", statement, r)
+				}
+			}
+			o.migration("0003-later", "-- Later\nalter table vessel add column port varchar(9) default 'SKR';\ncreate index "+
+				"by_port "+
+				"on vessel (port, name);\n")
+			o.must("advance", "--yes")
+			o.must("audit")
+			o.exec("update vessel set port = 'HVN', code = 99 where id = -9", "insert into vessel (id, name, tons, code, n) "+
+				"values "+
+				"(1, 'x', 1, 10001, 0)")
+			o.must("settle", "--yes")
+			o.must("audit")
+			o.must("retreat", "--to", "2", "--yes", "--settle")
+			o.must("audit")
+			o.must("retreat", "--to", "1", "--yes", "--settle")
+			o.must("audit")
+			o.same("select code from vessel where id in (1, -9, -8) order by id", "v99\n0000008\nx10001")
+			o.exec("delete from vessel where id = 1", "update vessel set code = '0000009' where id = -9", "delete from seen")
+			o.isAgain(start)
+		})
+	}
+}

@@ -211,8 +211,13 @@ func (o Opened) spokenOf(st sqltext.Statement) string {
 				if add, ok := a.(*sqltext.AddColumn); ok && reshapes(st, later, false, suppliedFrom(add)) {
 					return "column " + add.Column.Name + " of " + later.Table.Name
 				}
-				for _, c := range columnsIn(a) {
+				for _, c := range columnsIn(a, Linked(later)) {
 					if speaks(later.Table.Name) && speaks(c) {
+						return "column " + c + " of " + later.Table.Name
+					}
+				}
+				for _, c := range madeFrom(a, Linked(later)) {
+					if reshapes(st, later, false, []string{c}) {
 						return "column " + c + " of " + later.Table.Name
 					}
 				}
@@ -239,15 +244,42 @@ func standsOn(st sqltext.Statement, table string) bool {
 	return false
 }
 
-// columnsIn lists the columns that an overlap is about.
-func columnsIn(a sqltext.Action) []string {
+// columnsIn lists the columns that an overlap is about; of a statement whose columns are made from each
+// other those that go.
+func columnsIn(a sqltext.Action, linked bool) []string {
 	switch a := a.(type) {
 	case *sqltext.DropColumn:
 		return []string{a.Column}
 	case *sqltext.RenameColumn:
+		if linked {
+			return []string{a.Column}
+		}
 		return []string{a.Column, a.To}
 	case *sqltext.SetType:
 		return []string{a.Column}
 	}
 	return nil
+}
+
+// madeFrom lists the columns that triggers of an overlap read to make others, and those that they make.
+func madeFrom(a sqltext.Action, linked bool) (list []string) {
+	var made []sqltext.Expr
+	switch a := a.(type) {
+	case *sqltext.DropColumn:
+		made = []sqltext.Expr{a.Restore}
+	case *sqltext.SetType:
+		made = []sqltext.Expr{a.Using, a.Restore}
+	case *sqltext.RenameColumn:
+		if linked {
+			list = append(list, a.To)
+		}
+	}
+	for _, e := range made {
+		if e != nil {
+			for _, r := range sqltext.Refs(e) {
+				list = append(list, r.Column)
+			}
+		}
+	}
+	return list
 }
