@@ -150,6 +150,8 @@ type Statement struct {
 	Patient bool `json:"patient,omitempty"`
 	// Direct means that it cannot run in a transaction at all.
 	Direct bool `json:"direct,omitempty"`
+	// First is a statement before it, in the same transaction: the lock that it needs first. "" for none.
+	First string `json:"first,omitempty"`
 }
 
 // Batch is a backfill by key range. Range in a statement stands for the

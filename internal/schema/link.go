@@ -131,7 +131,7 @@ func CannotLink(as *TableChange, l Link, s *Schema) string {
 		}
 		for _, o := range s.Tables {
 			for _, k := range o.ForeignKeys {
-				if SameName(k.Table, t.Name) && HasName(referred(k, t), n) {
+				if SameName(k.Table, t.Name) && HasName(Referred(k, t), n) {
 					return "table " + o.Name + " refers to " + n + " (foreign key " + k.Name + ")"
 				}
 			}

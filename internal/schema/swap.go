@@ -115,17 +115,17 @@ func Swapping(stage SwapStage, now *Table, as *TableChange, aside func(*Column) 
 	return c
 }
 
-// referred lists the columns of a table that a foreign key refers to.
-func referred(k *ForeignKey, t *Table) []string {
+// Referred lists the columns of a table that a foreign key refers to.
+func Referred(k *ForeignKey, t *Table) []string {
 	if len(k.References) == 0 && t.PrimaryKey != nil {
 		return t.PrimaryKey.Columns
 	}
 	return k.References
 }
 
-// CannotSwap says why columns of a table cannot get other types beside programs that write them; ""
-// where they can. c is the change as it would be made at once.
-func CannotSwap(c *TableChange, s *Schema) string {
+// CannotSwap says why columns of a table cannot get other types beside programs that write them,
+// whatever the engine; "" where they can. c is the change as it would be made at once.
+func CannotSwap(c *TableChange) string {
 	t := c.Before
 	if t.Key() == nil {
 		return "the table has no primary key, by which its rows could be walked"
@@ -140,8 +140,8 @@ func CannotSwap(c *TableChange, s *Schema) string {
 			return "its values come from elsewhere"
 		case sqltext.HasSubquery(f.Expr) || !sqltext.OnlyKnown(f.Expr) || Unsteady(f.Expr) != "":
 			return "what it gets cannot be computed for rows that come"
-		case old.Generated != nil || col.Generated != nil || old.Identity != nil || len(old.Options) > 0:
-			return "it is computed, numbers itself, or has what only this engine has"
+		case old.Generated != nil || col.Generated != nil:
+			return "it is computed"
 		case old.Limit != "" || col.Limit != "":
 			return "a constraint of its own holds it to its type"
 		case old.Equal != "" || col.Equal != "":
@@ -163,13 +163,21 @@ func CannotSwap(c *TableChange, s *Schema) string {
 				return "index " + x.Name + " is more than one of columns"
 			}
 		}
-		for _, o := range s.Tables {
-			for _, k := range o.ForeignKeys {
-				if SameName(k.Table, t.Name) && HasName(referred(k, t), n) {
-					return "table " + o.Name + " refers to it (foreign key " + k.Name + ")"
-				}
+	}
+	return ""
+}
+
+// Referring gives the foreign keys of tables that refer to columns of another one which get other types,
+// by those tables.
+func Referring(c *TableChange, s *Schema) (tables []*Table, keys []*ForeignKey) {
+	for _, t := range s.Tables {
+		for _, k := range t.ForeignKeys {
+			if SameName(k.Table, c.Before.Name) && slices.ContainsFunc(c.Converted(), func(n string) bool {
+				return HasName(Referred(k, c.Before), n)
+			}) {
+				tables, keys = append(tables, t), append(keys, k)
 			}
 		}
 	}
-	return ""
+	return tables, keys
 }

@@ -97,7 +97,7 @@ func (p *Planner) swaps(ctx context.Context, out *Plan, st *sqltext.AlterTable) 
 	if !needs {
 		return false, "", nil
 	}
-	if why = schema.CannotSwap(as, p.current); why == "" {
+	if why = schema.CannotSwap(as); why == "" {
 		why = p.in.Engine.CannotSwap(as, p.current)
 	}
 	return why == "", why, nil

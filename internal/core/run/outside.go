@@ -194,6 +194,11 @@ func (r *Runner) statements(ctx context.Context, s *engine.Step, list []engine.S
 			if err := ledger.Beat(ctx, tx, r.me); err != nil {
 				return err
 			}
+			if st.First != "" {
+				if _, err := tx.Exec(ctx, st.First); err != nil {
+					return err
+				}
+			}
 			if err := oneOf(ctx, tx, st.SQL, s.Native); err != nil {
 				return err
 			}

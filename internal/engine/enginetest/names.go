@@ -255,7 +255,7 @@ func mirrorSteps(e engine.Engine, c *schema.TableChange, pairs []schema.Mirror, 
 
 // swapSteps gives the steps that give columns other types beside programs, and take that back.
 func swapSteps(e engine.Engine, c *schema.TableChange, f engine.Facts) (list []*engine.Step, err error) {
-	if schema.CannotSwap(c, f.Schema) != "" || e.CannotSwap(c, f.Schema) != "" {
+	if schema.CannotSwap(c) != "" || e.CannotSwap(c, f.Schema) != "" {
 		return nil, nil
 	}
 	add := func(stage schema.SwapStage, now *schema.Table, as *schema.TableChange) *schema.Table {

@@ -26,13 +26,23 @@ func (Engine) Aside(c *schema.Column) schema.Column {
 }
 
 // CannotSwap implements engine.Planner.
-func (Engine) CannotSwap(c *schema.TableChange, _ *schema.Schema) string {
+func (Engine) CannotSwap(c *schema.TableChange, s *schema.Schema) string {
 	t := c.Before
 	p := newPlanner(engine.Facts{}, t)
 	if p.computes(false) {
 		return "a column is computed and not stored, and beside such a column the server takes none away in an instant"
 	}
+	if tables, keys := schema.Referring(c, s); len(keys) > 0 {
+		return "table " + tables[0].Name + " refers to it (foreign key " + keys[0].Name +
+			"), and the server wants the same " +
+			"type on both ends"
+	}
 	columns := c.Converted()
+	for _, n := range columns {
+		if old := t.Column(n); old.Identity != nil || len(old.Options) > 0 {
+			return "it numbers itself, or has what only this engine has"
+		}
+	}
 	in := func(names []string) bool {
 		return slices.ContainsFunc(columns, func(n string) bool { return schema.HasName(names, n) })
 	}

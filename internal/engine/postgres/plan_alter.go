@@ -62,6 +62,9 @@ func (p *planner) outside(kind engine.Kind, rate float64, lock, what, done strin
 	statements ...engine.Statement) *engine.Step {
 	s := p.Add(kind, rate, what)
 	for _, st := range statements {
+		if st.First != "" {
+			s.SQL = append(s.SQL, st.First)
+		}
 		s.SQL = append(s.SQL, st.SQL)
 	}
 	s.Outside = &engine.Outside{Statements: statements, Done: done, Clean: clean}

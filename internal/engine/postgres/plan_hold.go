@@ -200,14 +200,24 @@ func (p *planner) addCheck(what, constraint, definition string, deferrable bool)
 // foreignKey adds one to the table t.
 func (p *planner) foreignKey(t *schema.Table, k *schema.ForeignKey) {
 	table := name(t.Name)
+	// Who has written to the table that is referred to is about to write to this one, more often than the
+	// other way round: it is locked first.
+	first := ""
+	if k.Table != t.Name {
+		first = "lock table " + name(k.Table) + " in share row exclusive mode"
+	}
 	if p.small && p.Facts.Rows[k.Table] <= int64(p.Facts.Short*scanRate) {
-		s := p.Add(engine.Scan, scanRate, "add constraint "+k.Name, addForeignKey(t, k))
+		s := p.Add(engine.Scan, scanRate, "add constraint "+k.Name)
+		if first != "" {
+			s.SQL = append(s.SQL, first)
+		}
+		s.SQL = append(s.SQL, addForeignKey(t, k))
 		s.Lock, s.Strong = lockWriters, []string{t.Name, k.Table}
 		return
 	}
 	s := p.outside(engine.Scan, scanRate, lockWriters, "add constraint "+k.Name, p.hasConstraint(k.Name),
 		[]engine.Statement{{SQL: p.dropConstraint(k.Name)}},
-		engine.Statement{SQL: addForeignKey(t, k) + " not valid"},
+		engine.Statement{SQL: addForeignKey(t, k) + " not valid", First: first},
 		engine.Statement{SQL: "alter table " + table + " validate constraint " + quote(k.Name), Patient: true})
 	s.Strong = []string{t.Name, k.Table}
 	s.Why = "it holds for new rows at once, and is then proven for the others without keeping writers of either " +

@@ -44,6 +44,24 @@ func (Engine) CannotSwap(c *schema.TableChange, s *schema.Schema) string {
 			return "view " + v.Name + " reads it, and knows it by its place: drop the view before, and make it again after it"
 		}
 	}
+	for _, n := range columns {
+		for o := range c.Before.Column(n).Options {
+			if o != "sequence" {
+				return "it has what only this engine has: " + o
+			}
+		}
+		if now := c.After.Column(n); c.Before.Column(n).Identity != nil && now.Identity == nil || now.OnUpdateNow {
+			return "it numbers itself no more"
+		}
+	}
+	tables, keys := schema.Referring(c, s)
+	for i, k := range keys {
+		if tables[i].Name == c.Before.Name && slices.ContainsFunc(columns, func(n string) bool {
+			return schema.HasName(k.Columns, n)
+		}) {
+			return "foreign key " + k.Name + " leads from it to itself"
+		}
+	}
 	uses := func(k *schema.Key) bool {
 		return k != nil && slices.ContainsFunc(columns, func(n string) bool { return schema.HasName(k.Columns, n) })
 	}
@@ -206,6 +224,10 @@ func (p *planner) carrySQL(as *schema.TableChange) []string {
 			path = "from current"
 		}
 		when = append(when, aside+" is not null")
+		if old := as.Before.Column(c); old.Identity != nil || old.Options["sequence"] != "" { // it has a number in any case
+			body = append(body, "if "+aside+" is not null then new."+quote(c)+" := "+value+"; end if;")
+			continue
+		}
 		body = append(body, "if "+aside+" is not null then if "+differs("new."+quote(c), "cast("+none+" as "+declaration(col)+
 			")")+" then raise exception using errcode = '23514', schema = tg_table_schema, table = tg_table_name, column = "+
 			literal(c)+", message = "+literal(c+" of ")+" || tg_table_name || ' was written twice, the second time by "+
@@ -229,7 +251,7 @@ func (p *planner) carrySQL(as *schema.TableChange) []string {
 const selectUsers = `select pg_describe_object(d.classid, d.objid, d.objsubid) || ' uses ' || a.attname || ', which gets another type: drop it before, and make it again after it'
 	from pg_attribute a join pg_depend d on d.refclassid = 'pg_class'::regclass and d.refobjid = a.attrelid and d.refobjsubid = a.attnum
 	where a.attname in (COLUMNS) and a.attrelid = to_regclass(TABLE) and d.classid <> 'pg_class'::regclass
-	and not exists (select 1 from pg_constraint k where d.classid = 'pg_constraint'::regclass and k.oid = d.objid and k.conrelid = a.attrelid)
+	and not exists (select 1 from pg_constraint k where d.classid = 'pg_constraint'::regclass and k.oid = d.objid and a.attrelid in (k.conrelid, k.confrelid))
 	and not exists (select 1 from pg_attrdef f where d.classid = 'pg_attrdef'::regclass and f.oid = d.objid and f.adnum = a.attnum)
 	and not exists (select 1 from pg_trigger g join pg_proc f on f.oid = g.tgfoid join pg_namespace n on n.oid = f.pronamespace where d.classid = 'pg_trigger'::regclass and g.oid = d.objid and n.nspname = 'lastboard')
 	limit 1`
@@ -327,7 +349,40 @@ func (p *planner) turn(c *schema.SwapChange) {
 			come = append(come, p.renameConstraint(made.Name, k.Name))
 		}
 	}
-	p.exchange(c, gone, come)
+	for _, tr := range p.Table.Own { // what lets kept values follow a key knows its column by its number
+		if keptBy(tr) != "" && slices.ContainsFunc(columns, (&schema.Expr{Native: tr.SQL}).Mentions) {
+			gone = append(gone, "drop trigger if exists "+quote(tr.Name)+" on "+p.table())
+			come = append(come, tr.SQL, always(p.Table, tr.Name))
+		}
+	}
+	strong, gone, come := p.turnChildren(c, renames, gone, come)
+	p.exchange(c, strong, gone, come)
+}
+
+// turnChildren lets those foreign keys of other tables that refer to the columns refer to those out of
+// sight as well, and adds what exchanges them: what goes goes before the keys that they need. It gives
+// the tables.
+func (p *planner) turnChildren(c *schema.SwapChange, renames map[string]string, gone, come []string) (strong,
+	_, _ []string) {
+	tables, keys := schema.Referring(c.As, p.Facts.Schema)
+	strong = []string{p.Table.Name}
+	var first []string
+	for i, k := range keys {
+		t, made := tables[i], *k
+		made.Name, made.References = schema.Aside(k.Name), slices.Clone(schema.Referred(k, c.As.Before))
+		for j, n := range made.References {
+			if to := renames[n]; to != "" {
+				made.References[j] = to
+			}
+		}
+		p.foreignKey(t, &made)
+		if !slices.Contains(strong, t.Name) {
+			strong = append(strong, t.Name)
+		}
+		first = append(first, "alter table "+name(t.Name)+" drop constraint if exists "+quote(k.Name))
+		come = append(come, "alter table "+name(t.Name)+" rename constraint "+quote(made.Name)+" to "+quote(k.Name))
+	}
+	return strong, append(first, gone...), come
 }
 
 // turnKey builds the index of a key on columns out of sight, and adds what exchanges the constraints.
@@ -358,7 +413,7 @@ func (p *planner) readAnew() string {
 }
 
 // exchange adds the step in which the names are exchanged.
-func (p *planner) exchange(c *schema.SwapChange, gone, come []string) {
+func (p *planner) exchange(c *schema.SwapChange, strong, gone, come []string) {
 	column := func(n, words string) string {
 		return "alter table " + p.table() + " alter column " + quote(n) + " " + words
 	}
@@ -366,7 +421,11 @@ func (p *planner) exchange(c *schema.SwapChange, gone, come []string) {
 		return "alter table " + p.table() + " rename column " + quote(from) + " to " + quote(to)
 	}
 	columns := c.Columns()
-	sql := []string{"lock table " + p.table() + " in access exclusive mode", p.free(columns)}
+	locked := make([]string, len(strong))
+	for i, t := range strong {
+		locked[i] = name(t)
+	}
+	sql := []string{"lock table " + strings.Join(locked, ", ") + " in access exclusive mode", p.free(columns)}
 	var after []string
 	for _, n := range columns {
 		aside, old, now := schema.Aside(n), c.As.Before.Column(n), c.As.After.Column(n)
@@ -381,6 +440,7 @@ func (p *planner) exchange(c *schema.SwapChange, gone, come []string) {
 				" is not null)", true)
 			after = append(after, column(n, "set not null"), p.dropConstraint(check))
 		}
+		after = append(after, p.carryNumbers(n, old, now)...)
 		if old.NotNull {
 			after = append(after, column(aside, "drop not null"))
 		}
@@ -399,11 +459,40 @@ func (p *planner) exchange(c *schema.SwapChange, gone, come []string) {
 		sql = slices.Concat(sql, p.swapSQL(c.As.Invert(), false, c.As), p.carrySQL(c.As))
 	}
 	s := p.Add(engine.Sync, 0, "give "+strings.Join(columns, ", ")+" the other type", sql...)
-	s.Lock, s.Strong = lockExclusive, []string{p.Table.Name}
+	s.Lock, s.Strong = lockExclusive, strong
 	s.Why = "the columns exchange their names; the old one is computed from the new one until the overlap is settled"
 	if c.As.Back {
 		s.Why = "the columns exchange their names"
 	}
+}
+
+// carryNumbers gives the statements that let a column number itself as the other one did, whose name it
+// has taken: from the same number on, in the same steps.
+func (p *planner) carryNumbers(n string, old, now *schema.Column) []string {
+	aside, table := schema.Aside(n), p.table()
+	// plain gives a name in the text of a format.
+	plain := func(name string) string { return strings.ReplaceAll(name, "%", "%%") }
+	from := "declare s text := pg_get_serial_sequence(" + literal(table) + ", " + literal(aside) + "); "
+	switch {
+	case now.Identity != nil && old.Identity != nil:
+		words := "by default"
+		if now.Identity.Always {
+			words = "always"
+		}
+		return []string{"do " + dollar(from+"v bigint; c boolean; r record; begin execute format('select last_value, "+
+			"is_called "+
+			"from %s', s) into v, c; select seqincrement as step, seqcache as cache into r from pg_sequence where seqrelid = "+
+			"s::regclass; execute "+literal("alter table "+table+" alter column "+quote(aside)+" drop identity")+"; "+
+			"execute format("+literal("alter table "+plain(table)+" alter column "+plain(quote(n))+" add generated "+words+
+			" as identity (increment by %s cache %s)")+", r.step, r.cache); perform "+
+			"setval(pg_get_serial_sequence("+literal(table)+
+			", "+literal(n)+"), v, c); end")}
+	case old.Options["sequence"] != "": // the copies that steps are tried on own none
+		return []string{"do " + dollar(from+"begin if s is not null then execute format('alter sequence %s as "+
+			declaration(now)+"', s); execute format("+literal("alter sequence %s owned by "+plain(table)+"."+plain(quote(n)))+
+			", s); end if; end")}
+	}
+	return nil
 }
 
 // asideForNow is what a column is called while two exchange their names.
