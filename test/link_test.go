@@ -293,8 +293,8 @@ func TestTwoShapesBesideWriters(t *testing.T) {
 // TestTwoShapesAreKilled is that programs of before can write while runs die that split a column and give
 // another a new unit, and that what they write stays.
 func TestTwoShapesAreKilled(t *testing.T) {
-	for _, server := range everywhere[1:] {
-		t.Run(server, func(t *testing.T) {
+	for i, server := range everywhere[1:] {
+		inTurn(t, i+1, 2, server, func(t *testing.T) {
 			o := splitOffice(t, server, 300, "lock_wait = '300ms'\nlock_tries = 100\n")
 			start := o.canonical(true)
 			// has reports whether the table has a column now.

@@ -356,8 +356,8 @@ func (o *office) killed(place string, every int, write, seen func(i int), end fu
 // TestTypesAreKilled is that programs can write while runs die that give columns other types, and that
 // what they write stays.
 func TestTypesAreKilled(t *testing.T) {
-	for _, server := range everywhere[1:] {
-		t.Run(server, func(t *testing.T) {
+	for i, server := range everywhere[1:] {
+		inTurn(t, i, 2, server, func(t *testing.T) {
 			o := swapOffice(t, server, 300, "lock_wait = '300ms'\nlock_tries = 100\n")
 			start := o.canonical(true)
 			kills := func(place string, every int) {
