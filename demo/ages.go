@@ -30,12 +30,8 @@ type measured struct {
 // Measure is a program of one age: it measures twenty vessels again and again, until its standard input
 // ends, and reports.
 func Measure(ctx context.Context, folder, url, age string, pause time.Duration, input io.Reader) error {
-	ctx, stop := context.WithCancel(ctx)
+	ctx, stop := untilEnd(ctx, input)
 	defer stop()
-	go func() {
-		_, _ = io.Copy(io.Discard, input) // its end is all that counts
-		stop()
-	}()
 	db, err := connect(folder, url)
 	if err != nil {
 		return err

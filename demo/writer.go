@@ -83,12 +83,8 @@ func now(url string) any {
 // its standard input ends, as it does when its parent does, writes down which ones
 // the database has taken, and reports.
 func Write(ctx context.Context, folder, url string, pause time.Duration, input io.Reader) error {
-	ctx, stop := context.WithCancel(ctx)
+	ctx, stop := untilEnd(ctx, input)
 	defer stop()
-	go func() {
-		_, _ = io.Copy(io.Discard, input) // its end is all that counts
-		stop()
-	}()
 	db, err := connect(folder, url)
 	if err != nil {
 		return err
@@ -121,4 +117,14 @@ func Write(ctx context.Context, folder, url string, pause time.Duration, input i
 	}
 	data, err := json.Marshal(r)
 	return errors.Join(err, taken.Flush(), f.Close(), os.WriteFile(filepath.Join(folder, "writer.json"), data, 0o666))
+}
+
+// untilEnd gives a context that ends with what a process reads: it does so when its parent does.
+func untilEnd(ctx context.Context, input io.Reader) (context.Context, context.CancelFunc) {
+	ctx, stop := context.WithCancel(ctx)
+	go func() {
+		_, _ = io.Copy(io.Discard, input) // its end is all that counts
+		stop()
+	}()
+	return ctx, stop
 }

@@ -7,7 +7,6 @@ import (
 	"lastboard/internal/engine"
 	"lastboard/internal/engine/planning"
 	"lastboard/internal/schema"
-	"lastboard/internal/sqltext"
 )
 
 // Columns that are made from each other are kept equal as mirrors are: triggers that are the first of
@@ -105,26 +104,9 @@ func linkTriggers(t *schema.Table, l schema.Link) (list []string) {
 	return list
 }
 
-// linked are the parts of statements about such columns: for those of each side, in the form in which
-// row writes a column, that they are not what comes of the other, and what they get.
-type linked struct{ oldDiffer, newDiffer, oldSet, newSet []string }
-
-// linkParts gives them.
-func (p *planner) linkParts(l schema.Link, row func(column string) string) (x linked) {
-	old, fresh := l.Columns()
-	side := func(columns []string, of map[string]sqltext.Expr, differ, set *[]string) {
-		for _, n := range columns {
-			value, err := p.Expr(of[n], planning.Scope{Table: p.Table, Value: row})
-			if err != nil {
-				p.Fail(&engine.Refused{Message: err.Error()})
-			}
-			*differ = append(*differ, isNot(p.Table.Column(n), row(n), value))
-			*set = append(*set, "set "+row(n)+" = "+value+";")
-		}
-	}
-	side(old, l.Old, &x.oldDiffer, &x.oldSet)
-	side(fresh, l.New, &x.newDiffer, &x.newSet)
-	return x
+// linkParts gives the parts of statements about columns that are made from each other.
+func (p *planner) linkParts(l schema.Link, row func(column string) string) planning.Linked {
+	return p.LinkParts(l, row, isNot, func(x, value string) string { return "set " + x + " = " + value + ";" })
 }
 
 // linkSQL gives the statements that make the triggers.
@@ -148,13 +130,13 @@ func (p *planner) linkSQL(l schema.Link) (list []string) {
 	}
 	was := func(c *schema.Column) string { return "old." + quote(c.Name) }
 	carry := func(none func(*schema.Column) string) string {
-		return "if " + written(fresh, none) + " then if " + written(old, none) + " then if " + or(x.oldDiffer) + " then if " +
-			or(x.newDiffer) + " then signal sqlstate '45000' set message_text = " +
+		return "if " + written(fresh, none) + " then if " + written(old, none) + " then if " + or(x.OldDiffer) + " then if " +
+			or(x.NewDiffer) + " then signal sqlstate '45000' set message_text = " +
 			literal(cut(strings.Join(old, ", ")+" of "+p.Table.Name+" and "+strings.Join(fresh, ", ")+
 				" are made from each other, and were both written with other values")) + "; end if; end if; else " +
-			strings.Join(x.oldSet, " ") + " end if; end if;"
+			strings.Join(x.OldSet, " ") + " end if; end if;"
 	}
-	last := "if " + or(x.oldDiffer) + " then if " + or(x.newDiffer) + " then " + strings.Join(x.newSet, " ") +
+	last := "if " + or(x.OldDiffer) + " then if " + or(x.NewDiffer) + " then " + strings.Join(x.NewSet, " ") +
 		" end if; end if;"
 	names := linkTriggers(p.Table, l)
 	for i, body := range []string{carry(came), last, carry(was), last} {
@@ -181,7 +163,7 @@ func (p *planner) link(c *schema.LinkChange) {
 	p.underLock("keep "+what+" equal to "+of, "", p.linkSQL(l)...)
 	p.Steps[len(p.Steps)-1].Why = "programs of before write " + of + ", those of after " + what
 	x := p.linkParts(l, quote)
-	differ := "((" + strings.Join(x.oldDiffer, " or ") + ") and (" + strings.Join(x.newDiffer, " or ") + "))"
+	differ := "((" + strings.Join(x.OldDiffer, " or ") + ") and (" + strings.Join(x.NewDiffer, " or ") + "))"
 	var sets []string
 	for _, n := range old {
 		sets = append(sets, quote(n)+" = "+quote(n))
@@ -191,5 +173,5 @@ func (p *planner) link(c *schema.LinkChange) {
 	s := p.define(engine.Scan, scanRate, "prove that each row has the same in "+of+" and "+what, "", "select 'a row has "+
 		"not the same in the columns that are made from each other' from "+p.table()+" where "+differ+" limit 1")
 	s.Lock, s.WritersWait, s.Strong = "none", engine.WaitNo, nil
-	p.PutLinkedBack(c, func(row func(string) string) []string { return p.linkParts(l, row).oldDiffer })
+	p.PutLinkedBack(c, func(row func(string) string) []string { return p.linkParts(l, row).OldDiffer })
 }

@@ -104,16 +104,6 @@ func (p *planner) at(as *schema.TableChange) *planner {
 	return q
 }
 
-// proven adds what proves that the rows can become what they are meant to be.
-func (p *planner) proven(as *schema.TableChange) {
-	q := p.at(as)
-	q.AlterProofs()
-	p.Steps = append(p.Steps, q.Steps...)
-	if q.Err != nil {
-		p.Fail(q.Err)
-	}
-}
-
 // exchangeTriggers names the triggers.
 func (p *planner) exchangeTriggers(columns []string) (list []string) {
 	for _, event := range []string{"insert", "update"} {
@@ -174,7 +164,7 @@ func (p *planner) noExchange(columns []string) (sql []string) {
 // exchangeBeside makes the columns out of sight.
 func (p *planner) exchangeBeside(c *schema.SwapChange) {
 	p.After = c.After
-	p.proven(c.As)
+	p.ProvenBy(&p.at(c.As).Planner)
 	var columns, asides, actions, sets, differ []string
 	for _, n := range c.Columns() {
 		aside := schema.Aside(n)
@@ -203,7 +193,7 @@ func (p *planner) exchangeNames(c *schema.SwapChange) {
 	columns := c.Columns()
 	p.After = c.Before
 	if c.As.Back {
-		p.proven(c.As)
+		p.ProvenBy(&p.at(c.As).Planner)
 	}
 	renames := map[string]string{}
 	for _, n := range columns {

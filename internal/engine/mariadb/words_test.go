@@ -121,7 +121,7 @@ func TestWaysThatAreLeft(t *testing.T) {
 // Every type that a column can have not null has a value to stand in it, or says that it has none.
 func TestPlaceholders(t *testing.T) {
 	for typ, want := range map[string]string{
-		"varchar(4)": "''", "text": "''", "char(3)": "''", "integer": "0", "bigint unsigned": "0", "numeric(5,2)": "0",
+		"varchar(4)": "''", "text": "''", "char(3)": "''", "integer": "0", "bigint unsigned": "0", "numeric(5,2)": "0.00",
 		"boolean": "0", "double precision": "0", "date": "'1970-01-02'", "timestamp": "'1970-01-02 00:00:00'",
 		"timestamp with time zone": "'1970-01-02 00:00:00'", "time": "'00:00:00'",
 		"uuid": "'00000000-0000-0000-0000-000000000000'", "blob": "''", "varbinary(4)": "''", "json": "",

@@ -49,6 +49,37 @@ func (p *Planner) PutAsideBack(c *schema.SwapChange) {
 	p.LetGo(kept)
 }
 
+// ProvenBy adds the proofs of a planner of the change as it would be made at once: that the rows can
+// become what they are meant to be.
+func (p *Planner) ProvenBy(q *Planner) {
+	q.AlterProofs()
+	p.Steps = append(p.Steps, q.Steps...)
+	if q.Err != nil {
+		p.Fail(q.Err)
+	}
+}
+
+// Linked are the parts of statements about columns that are made from each other: for those of each
+// side, that they are not what comes of the other, and what they get.
+type Linked struct{ OldDiffer, NewDiffer, OldSet, NewSet []string }
+
+// LinkParts gives them; row writes a column of a row, isNot gives the condition that what a column has,
+// as x, is not a value, and set the statement that gives it one.
+func (p *Planner) LinkParts(l schema.Link, row func(column string) string,
+	isNot func(c *schema.Column, x, value string) string, set func(x, value string) string) (x Linked) {
+	side := func(columns []string, of map[string]sqltext.Expr, differ, sets *[]string) {
+		for _, n := range columns {
+			value := p.write(of[n], Scope{Table: p.Table, Value: row})
+			*differ = append(*differ, isNot(p.Table.Column(n), row(n), value))
+			*sets = append(*sets, set(row(n), value))
+		}
+	}
+	old, fresh := l.Columns()
+	side(old, l.Old, &x.OldDiffer, &x.OldSet)
+	side(fresh, l.New, &x.NewDiffer, &x.NewSet)
+	return x
+}
+
 // PutLinkedBack puts what was kept of the new columns of a link back, in rows whose old ones are still
 // what comes of it. differ gives the conditions that they are not, with columns as row writes them.
 func (p *Planner) PutLinkedBack(c *schema.LinkChange, differ func(row func(column string) string) []string) {

@@ -7,7 +7,6 @@ import (
 	"lastboard/internal/engine"
 	"lastboard/internal/engine/planning"
 	"lastboard/internal/schema"
-	"lastboard/internal/sqltext"
 )
 
 // Columns that are made from each other are kept equal as mirrors are: a trigger that is the first of
@@ -57,29 +56,11 @@ func (p *planner) linkFunction(l schema.Link, kind string) string {
 	return name(mirrorName(p.Table, "", kind, append(old, fresh...)...))
 }
 
-// linked are the parts of statements about such columns: for those of each side, in the form in which
-// row writes a column, that they are not what comes of the other, and what they get.
-type linked struct {
-	oldDiffer, newDiffer []string
-	oldSet, newSet       []string
-}
-
-// linkParts gives them; row writes a column of the row.
-func (p *planner) linkParts(l schema.Link, row func(column string) string) (x linked) {
-	old, fresh := l.Columns()
-	side := func(columns []string, of map[string]sqltext.Expr, differ, set *[]string) {
-		for _, n := range columns {
-			value, err := p.Expr(of[n], planning.Scope{Table: p.Table, Value: row})
-			if err != nil {
-				p.Fail(&engine.Refused{Message: err.Error()})
-			}
-			*differ = append(*differ, differs(row(n), "cast(("+value+") as "+declaration(p.Table.Column(n))+")"))
-			*set = append(*set, row(n)+" := "+value+";")
-		}
-	}
-	side(old, l.Old, &x.oldDiffer, &x.oldSet)
-	side(fresh, l.New, &x.newDiffer, &x.newSet)
-	return x
+// linkParts gives the parts of statements about columns that are made from each other.
+func (p *planner) linkParts(l schema.Link, row func(column string) string) planning.Linked {
+	return p.LinkParts(l, row, func(c *schema.Column, x, value string) string {
+		return differs(x, "cast(("+value+") as "+declaration(c)+")")
+	}, func(x, value string) string { return x + " := " + value + ";" })
 }
 
 // linkSQL gives the statements that make the triggers.
@@ -110,11 +91,11 @@ func (p *planner) linkSQL(l schema.Link) (list []string) {
 	}
 	was := func(c *schema.Column) string { return "old." + quote(c.Name) }
 	carry := func(none func(*schema.Column) string) string {
-		return "if " + written(old, none) + " then if " + or(x.oldDiffer) + " then if " + or(x.newDiffer) +
+		return "if " + written(old, none) + " then if " + or(x.OldDiffer) + " then if " + or(x.NewDiffer) +
 			" then raise exception using errcode = '23514', schema = tg_table_schema, table = tg_table_name, message = " +
 			literal(strings.Join(old, ", ")+" of ") + " || tg_table_name || " +
 			literal(" and "+strings.Join(fresh, ", ")+" are made from each other, and were both written with other values") +
-			"; end if; end if; else " + strings.Join(x.oldSet, " ") + " end if;"
+			"; end if; end if; else " + strings.Join(x.OldSet, " ") + " end if;"
 	}
 	add := func(kind, event, when, body string) {
 		list = append(list, "create or replace function "+p.linkFunction(l, kind)+"() returns trigger language plpgsql set "+
@@ -124,8 +105,8 @@ func (p *planner) linkSQL(l schema.Link) (list []string) {
 	}
 	add(linkCame, "insert", "when ("+written(fresh, came)+") ", carry(came))
 	add(linkChanged, "update", "when ("+written(fresh, was)+") ", carry(was))
-	add(linkLast, "insert or update", "", "if "+or(x.oldDiffer)+" then if "+or(x.newDiffer)+" then "+
-		strings.Join(x.newSet, " ")+" end if; end if;")
+	add(linkLast, "insert or update", "", "if "+or(x.OldDiffer)+" then if "+or(x.NewDiffer)+" then "+
+		strings.Join(x.NewSet, " ")+" end if; end if;")
 	return list
 }
 
@@ -160,7 +141,7 @@ func (p *planner) link(c *schema.LinkChange) {
 	s.Lock, s.Strong = lockWriters, []string{p.Table.Name}
 	s.Why = "programs of before write " + of + ", those of after " + what
 	x := p.linkParts(l, quote)
-	differ := "((" + strings.Join(x.oldDiffer, " or ") + ") and (" + strings.Join(x.newDiffer, " or ") + "))"
+	differ := "((" + strings.Join(x.OldDiffer, " or ") + ") and (" + strings.Join(x.NewDiffer, " or ") + "))"
 	var sets []string
 	for _, n := range old {
 		sets = append(sets, quote(n)+" = "+quote(n))
@@ -170,7 +151,7 @@ func (p *planner) link(c *schema.LinkChange) {
 	s = p.Add(engine.Scan, scanRate, "prove that each row has the same in "+of+" and "+what, "select 'a row has not the "+
 		"same in the columns that are made from each other' from "+p.table()+" where "+differ+" limit 1")
 	s.Lock, s.WritersWait, s.Alone = "none", engine.WaitNo, true
-	p.PutLinkedBack(c, func(row func(string) string) []string { return p.linkParts(l, row).oldDiffer })
+	p.PutLinkedBack(c, func(row func(string) string) []string { return p.linkParts(l, row).OldDiffer })
 	for _, n := range fresh {
 		if now := p.Table.Column(n); c.After.Column(n).NotNull && !now.NotNull {
 			p.requireLinked(n)

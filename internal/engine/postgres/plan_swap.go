@@ -106,16 +106,6 @@ func (p *planner) at(as *schema.TableChange) *planner {
 	return q
 }
 
-// proven adds what proves that the rows can become what they are meant to be.
-func (p *planner) proven(as *schema.TableChange) {
-	q := p.at(as)
-	q.AlterProofs()
-	p.Steps = append(p.Steps, q.Steps...)
-	if q.Err != nil {
-		p.Fail(q.Err)
-	}
-}
-
 // swapValue gives what a column out of sight has of a row: as its type.
 func (p *planner) swapValue(as *schema.TableChange, column string) string {
 	return "cast((" + p.at(as).Render(as.Fill[column].Expr, planning.Computed) + ") as " +
@@ -265,7 +255,7 @@ func (p *planner) free(columns []string) string {
 // swapBeside makes the columns out of sight.
 func (p *planner) swapBeside(c *schema.SwapChange) {
 	p.After = c.After
-	p.proven(c.As)
+	p.ProvenBy(&p.at(c.As).Planner)
 	var columns, asides, actions, sets, differ []string
 	for _, n := range c.Columns() {
 		aside := schema.Aside(n)
@@ -298,7 +288,7 @@ func (p *planner) turn(c *schema.SwapChange) {
 	columns := c.Columns()
 	p.After = c.Before
 	if c.As.Back {
-		p.proven(c.As)
+		p.ProvenBy(&p.at(c.As).Planner)
 	}
 	renames := map[string]string{}
 	for _, n := range columns {
