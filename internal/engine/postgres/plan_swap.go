@@ -386,8 +386,6 @@ func (p *planner) turnKey(k, aside *schema.Key, words string, gone, come []strin
 		" "+words+" using index "+quote(x.Name))
 }
 
-func (p *planner) beside1(object string) string { return beside(p.Table.Name, object) }
-
 func (p *planner) renameConstraint(from, to string) string {
 	return "alter table " + p.table() + " rename constraint " + quote(from) + " to " + quote(to)
 }
