@@ -41,10 +41,10 @@ func TestBatchesHaveALimit(t *testing.T) {
 			"union all select 9 union all select 10 union all select 11) m",
 	}, func(t *testing.T, o *office) {
 		pace := workShare(o.url) + "batch_time = '10ms'\nlock_wait = '1ms'\nbatch_limit = "
-		from, limit, later := "berth other where other.name = berth.name", "1ms", "250ms"
+		from, limit, later := "berth other where other.name = berth.name", "1ms", "60ms"
 		switch engineWord(o) { // which wait for a row for as long as a second, beside
 		case "postgres":
-			from, limit, later = "berth one join berth other on other.name = one.name where one.id < 16000", "50ms", "50ms"
+			from, limit, later = "berth one join berth other on other.name = one.name where one.id < 48000", "50ms", "50ms"
 		case "mariadb":
 			from, limit = "berth one join berth other on other.name = one.name where one.id < 1000", "50ms"
 		}

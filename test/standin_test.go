@@ -2,8 +2,10 @@ package test
 
 import (
 	"database/sql"
+	"encoding/json"
 	"fmt"
 	"math/rand/v2"
+	"strings"
 	"sync/atomic"
 	"testing"
 )
@@ -260,4 +262,39 @@ func TestViewOfSomebodyElse(t *testing.T) {
 			o.same("select count(*) from pier", "3")
 		})
 	}
+}
+
+// TestViewOfAnAccountThatIsGone is that a view which stands for a renamed table, and acts as an account
+// that was dropped since, is named, and that what audit says mends it.
+func TestViewOfAnAccountThatIsGone(t *testing.T) {
+	o := pierOffice(t, "MariaDB", false)
+	o.exec("create user if not exists gone_mate@'127.0.0.1'", "grant all on *.* to gone_mate@'127.0.0.1'")
+	_, at, _ := strings.Cut(o.url, "@")
+	mate := *o
+	mate.url = "mariadb://gone_mate@" + at
+	mate.paced("lock_wait = '300ms'\n")
+	mate.must("advance", "--yes")
+	o.paced("lock_wait = '300ms'\n")
+	o.exec("update pier set meters = 8 where id = -1")
+	o.must("audit")
+	o.exec("drop user gone_mate@'127.0.0.1'")
+	db := o.open()
+	defer db.Close()
+	if _, err := db.Exec("update pier set meters = 9 where id = -1"); err == nil {
+		t.Error("the server lets a view act as an account that is gone")
+	}
+	o.wants(o.code(5, "audit"), "gone_mate@127.0.0.1, which is gone: what programs of before do by this name fails")
+	var found struct {
+		Differences []struct{ Mend string }
+	}
+	if err := json.Unmarshal([]byte(o.code(5, "audit", "--json").stdout), &found); err != nil {
+		t.Fatal(err)
+	}
+	for _, d := range found.Differences {
+		o.asPerson(d.Mend)
+	}
+	o.must("audit")
+	o.exec("update pier set meters = 9 where id = -1")
+	o.must("settle", "--yes")
+	o.same("select meters from quay where id = -1", "9")
 }

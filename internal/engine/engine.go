@@ -360,6 +360,13 @@ type Lender interface {
 	Lends(ctx context.Context, table string) (owner string, code []string, err error)
 }
 
+// Actor is a database whose views act as the accounts that made them.
+type Actor interface {
+	// Actor gives the account as which a view acts, where that exists no more as far as the user may
+	// see accounts, and the statement that makes the view again; "" where it exists.
+	Actor(ctx context.Context, view string) (account, again string, err error)
+}
+
 // Trial is an empty copy of a database's tables.
 type Trial interface {
 	// Run does the steps of one change. needed is what uses something that the

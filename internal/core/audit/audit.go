@@ -197,6 +197,12 @@ func (in *Input) triggers(ctx context.Context, own []engine.OwnObject) (list []F
 					triggers, sql := in.Engine.Swaps(c)
 					missing(t, triggers, sql)
 				}
+			case r.Table != nil && r.Table.StandIn != "":
+				gone, err := in.actor(ctx, r.Table.StandIn)
+				if err != nil {
+					return nil, err
+				}
+				list = append(list, gone...)
 			case r.Table != nil && len(r.Table.Supplied) > 0 && tables.Table(r.Table.After.Name) != nil:
 				t, columns := tables.Table(r.Table.After.Name), map[string]sqltext.Expr{}
 				for column, text := range r.Table.Supplied {
@@ -210,6 +216,20 @@ func (in *Input) triggers(ctx context.Context, own []engine.OwnObject) (list []F
 		}
 	}
 	return list, nil
+}
+
+// actor finds that a view which stands for a renamed table acts as an account that is there no more.
+func (in *Input) actor(ctx context.Context, view string) ([]Finding, error) {
+	db, ok := in.DB.(engine.Actor)
+	if !ok {
+		return nil, nil
+	}
+	account, again, err := db.Actor(ctx, view)
+	if err != nil || account == "" {
+		return nil, err
+	}
+	return []Finding{{schema.Difference{Object: "view", Name: view, Attribute: "acts as", Expected: "an existing account",
+		Found: account + ", which is gone: what programs of before do by this name fails"}, in.shown([]string{again})}}, nil
 }
 
 // between gives the change from one table to another by the names of their columns, and

@@ -86,7 +86,7 @@ func (p *Planner) leaves(ctx context.Context, out *Plan, m *migration.Migration,
 // the others.
 func leaving(st *sqltext.AlterTable) (leaving, rest []sqltext.Action) {
 	for _, a := range st.Actions {
-		if goes(a) != "" {
+		if _, retypes := a.(*sqltext.SetType); goes(a) != "" && !retypes {
 			leaving = append(leaving, a)
 		} else {
 			rest = append(rest, a)

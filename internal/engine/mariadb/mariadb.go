@@ -246,6 +246,22 @@ func (d *database) ownerless(ctx context.Context, own []engine.OwnObject) error 
 	return nil
 }
 
+// Actor implements engine.Actor.
+func (d *database) Actor(ctx context.Context, view string) (account, again string, err error) {
+	r, err := d.query(ctx, `
+		select definer, view_definition from information_schema.views v where table_schema = database() and table_name = ?
+			and not exists (select 1 from mysql.global_priv p where v.definer in (p.user, concat(p.user, '@'), concat(p.user, '@', p.host)))`,
+		view)
+	if c := code(err); c == errNoTableRight || c == errNoDatabaseRight {
+		return "", "", nil
+	}
+	if err != nil || len(r.Values) == 0 {
+		return "", "", err
+	}
+	return text(r.Values[0][0]), "create or replace sql security definer view " + quote(view) + " as " +
+		text(r.Values[0][1]), nil
+}
+
 // Advice implements engine.Database.
 func (d *database) Advice(context.Context) []string { return nil }
 
