@@ -15,6 +15,7 @@ import (
 	"lastboard/internal/core/migration"
 	"lastboard/internal/engine"
 	"lastboard/internal/files"
+	"lastboard/internal/schema"
 )
 
 func newDraft(g *global) *cobra.Command {
@@ -106,7 +107,7 @@ func (g *global) wanted(ctx context.Context, path string) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	return draft.Wanted(present, path, string(source), s.engine)
+	return draft.Wanted(schema.InSight(present), path, string(source), s.engine)
 }
 
 // longestSlug is how long the title in a file's name may be: file systems hold 255 bytes.

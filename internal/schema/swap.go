@@ -64,6 +64,20 @@ func Shown(t *Table, columns []string) *Table {
 	return shown
 }
 
+// InSight gives a schema whose tables are without what is out of sight.
+func InSight(s *Schema) *Schema {
+	out := s.Copy()
+	for _, t := range s.Tables {
+		if !slices.ContainsFunc(t.Columns, func(c *Column) bool { return IsAside(c.Name) }) {
+			continue
+		}
+		shown := t.copy()
+		shown.Columns = slices.DeleteFunc(shown.Columns, func(c *Column) bool { return IsAside(c.Name) })
+		out.put(t.Name, shown)
+	}
+	return out
+}
+
 // Unswapped gives a table with columns of the types that are out of sight beside them.
 func Unswapped(t *Table, columns []string) *Table {
 	was := Shown(t, columns)
