@@ -19,6 +19,13 @@ const (
 	linkCame    = "link_first_of_insert"
 	linkChanged = "link_first_of_update"
 	linkLast    = "link_last"
+	linkLater   = "link_last_of_update"
+)
+
+// linkKinds are the triggers, in their order, and linkLasts those that are the last of their rows.
+var (
+	linkKinds = []string{linkCame, linkChanged, linkLast, linkLater}
+	linkLasts = linkKinds[2:]
 )
 
 // CannotLink implements engine.Planner.
@@ -36,16 +43,16 @@ func (Engine) Linked(c *schema.Column, added bool) schema.Column {
 // Links implements engine.Planner.
 func (Engine) Links(t *schema.Table, l schema.Link) (triggers, sql []string) {
 	p := newPlanner(engine.Facts{}, t)
-	for _, k := range []string{linkCame, linkChanged, linkLast} {
+	for _, k := range linkKinds {
 		triggers = append(triggers, p.linkTrigger(l, k))
 	}
-	return triggers, p.linkSQL(l)
+	return triggers, p.linkSQL(l, false)
 }
 
 func (p *planner) linkTrigger(l schema.Link, kind string) string {
 	old, fresh := l.Columns()
 	begin := firstTrigger
-	if kind == linkLast {
+	if slices.Contains(linkLasts, kind) {
 		begin = lastTrigger
 	}
 	return mirrorName(p.Table, begin, kind, append(old, fresh...)...)
@@ -63,8 +70,9 @@ func (p *planner) linkParts(l schema.Link, row func(column string) string) plann
 	}, func(x, value string) string { return x + " := " + value + ";" })
 }
 
-// linkSQL gives the statements that make the triggers.
-func (p *planner) linkSQL(l schema.Link) (list []string) {
+// linkSQL gives the statements that make the triggers. While the rows are filled the last acts at each
+// write, for a row whose key changes may come to stand behind the filling; else where a column is another.
+func (p *planner) linkSQL(l schema.Link, filling bool) (list []string) {
 	old, fresh := l.Columns()
 	x := p.linkParts(l, p.newValue)
 	or := func(list []string) string { return "(" + strings.Join(list, " or ") + ")" }
@@ -105,8 +113,14 @@ func (p *planner) linkSQL(l schema.Link) (list []string) {
 	}
 	add(linkCame, "insert", "when ("+written(fresh, came)+") ", carry(came))
 	add(linkChanged, "update", "when ("+written(fresh, was)+") ", carry(was))
-	add(linkLast, "insert or update", "", "if "+or(x.OldDiffer)+" then if "+or(x.NewDiffer)+" then "+
-		strings.Join(x.NewSet, " ")+" end if; end if;")
+	last := "if " + or(x.OldDiffer) + " then if " + or(x.NewDiffer) + " then " + strings.Join(x.NewSet, " ") +
+		" end if; end if;"
+	if filling {
+		add(linkLast, "insert or update", "", last)
+		return list
+	}
+	add(linkLast, "insert", "", last)
+	add(linkLater, "update", "when ("+written(append(slices.Clone(old), fresh...), was)+") ", last)
 	return list
 }
 
@@ -117,7 +131,7 @@ func (p *planner) unlink() {
 		return
 	}
 	var sql []string
-	for _, k := range []string{linkCame, linkChanged, linkLast} {
+	for _, k := range linkKinds {
 		sql = append(sql, "drop trigger if exists "+quote(p.linkTrigger(*l, k))+" on "+p.table(),
 			"drop function if exists "+p.linkFunction(*l, k)+"()")
 	}
@@ -137,7 +151,7 @@ func (p *planner) link(c *schema.LinkChange) {
 		p.CastProof(n, l.New[n], "")
 		p.FitProof(c.After.Column(n), p.Render(l.New[n], planning.Proven), "", l.New[n])
 	}
-	s := p.Add(engine.Sync, 0, "keep "+what+" equal to "+of, p.linkSQL(l)...)
+	s := p.Add(engine.Sync, 0, "keep "+what+" equal to "+of, p.linkSQL(l, true)...)
 	s.Lock, s.Strong = lockWriters, []string{p.Table.Name}
 	s.Why = "programs of before write " + of + ", those of after " + what
 	x := p.linkParts(l, quote)
@@ -151,6 +165,8 @@ func (p *planner) link(c *schema.LinkChange) {
 	s = p.Add(engine.Scan, scanRate, "prove that each row has the same in "+of+" and "+what, "select 'a row has not the "+
 		"same in the columns that are made from each other' from "+p.table()+" where "+differ+" limit 1")
 	s.Lock, s.WritersWait, s.Alone = "none", engine.WaitNo, true
+	s = p.Add(engine.Sync, 0, "look at rows alone in which one of them changes", p.linkSQL(l, false)...)
+	s.Lock, s.Strong = lockWriters, []string{p.Table.Name}
 	p.PutLinkedBack(c, func(row func(string) string) []string { return p.linkParts(l, row).OldDiffer })
 	for _, n := range fresh {
 		if now := p.Table.Column(n); c.After.Column(n).NotNull && !now.NotNull {
