@@ -27,7 +27,7 @@ type measured struct {
 	Error   string      `json:"error"`
 }
 
-// Measure is a program of one age: it measures twenty vessels again and again, until its standard input
+// Measure is a program of one age: it measures ten vessels again and again, until its standard input
 // ends, and reports.
 func Measure(ctx context.Context, folder, url, age string, pause time.Duration, input io.Reader) error {
 	ctx, stop := untilEnd(ctx, input)
@@ -39,11 +39,11 @@ func Measure(ctx context.Context, folder, url, age string, pause time.Duration, 
 	defer db.Close()
 	column, first, parts := "length_ft", 1, 10
 	if age == Ages[1] {
-		column, first, parts = "length_m", 21, 100
+		column, first, parts = "length_m", 11, 100
 	}
 	m := measured{Lengths: map[int]int{}}
 	for i := 0; ctx.Err() == nil; i++ {
-		vessel, length := first+i%20, 12*parts+i%(40*parts)
+		vessel, length := first+i%10, 12*parts+i%(40*parts)
 		text := fmt.Sprintf("update vessel set %s = %d.%0*d where id = %d", column, length/parts, len(fmt.Sprint(parts))-1,
 			length%parts, vessel)
 		if _, err := db.Exec(text); err != nil {
