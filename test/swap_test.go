@@ -96,7 +96,13 @@ func (s *helmsman) write() error {
 	}
 	id := ids[s.r.IntN(len(ids))]
 	was := s.rows[id]
-	switch s.r.IntN(7) {
+	switch s.r.IntN(8) {
+	case 6: // a row that was there at the start moves to the other end of the table, and back
+		first := -1 - s.number - 8*s.r.IntN(700)
+		if err := do("update vessel set id = id - 100000 where id = %d", first); err != nil {
+			return err
+		}
+		return do("update vessel set id = id + 100000 where id = %d", first-100000)
 	case 0:
 		if err := do("update vessel set tons = %d where id = %d", tons, id); err != nil {
 			return err

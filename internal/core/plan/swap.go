@@ -128,10 +128,13 @@ func (p *Planner) warnSwap(out *Plan, m *migration.Migration, st *sqltext.AlterT
 	if !p.last() {
 		return
 	}
-	columns := strings.Join(as.Converted(), ", ")
+	columns := strings.Join(as.Converted(), ", ") + " stands"
+	if len(as.Converted()) > 1 {
+		columns = strings.Join(as.Converted(), ", ") + " stand"
+	}
 	f := at(m, st.Start(), fault.New(0, "type-moves-column", "let programs name the columns that they write and copy, or "+
 		"make the change at once, at a quiet time, with --settle",
-		"%s stand last in %s from then on: inserts without a list of columns are served until it is settled, copy without "+
+		"%s last in %s from then on: inserts without a list of columns are served until it is settled, copy without "+
 			"one is not; and statements that sessions have prepared and that return it have to be prepared again", columns,
 		as.Before.Name))
 	f.Level = fault.Note

@@ -30,6 +30,15 @@ func PutsBack(as *schema.TableChange) bool {
 	return slices.ContainsFunc(as.Converted(), func(n string) bool { return as.Fill[n].Kept != nil })
 }
 
+// twice adds a step that runs a statement over the whole table, and beside applications once more, for
+// rows whose key moved behind it.
+func (p *Planner) twice(what, statement string) {
+	p.Update(what, statement)
+	if p.Beside() {
+		p.Update(what+", in rows whose key changed meanwhile", statement).Seconds = p.takes(p.Rates.Scan)
+	}
+}
+
 // PutAsideBack puts what was kept of columns as their old types went into those out of sight, where
 // the rows still hold what they held then.
 func (p *Planner) PutAsideBack(c *schema.SwapChange) {
@@ -39,9 +48,11 @@ func (p *Planner) PutAsideBack(c *schema.SwapChange) {
 		if k == nil {
 			continue
 		}
-		p.Update("put what was kept of "+n+" back", p.UpdateFrom(p.Name(p.Table.Name), p.Name(k.Table)+" k",
+		table := p.Name(p.Table.Name) + "."
+		p.twice("put what was kept of "+n+" back", p.UpdateFrom(p.Name(p.Table.Name), p.Name(k.Table)+" k",
 			[]string{schema.Aside(n)}, []string{"k." + k.Column}, " where "+engine.Range+" and "+p.KeptMatch(p.Table, k.Keys)+
-				" and "+p.Same("k."+k.Wrote, p.Name(p.Table.Name)+"."+p.Column(n))))
+				" and "+p.Same("k."+k.Wrote, table+p.Column(n))+" and not ("+
+				p.Same("k."+k.Column, table+p.Column(schema.Aside(n)))+")"))
 		if !slices.Contains(kept, k.Table) {
 			kept = append(kept, k.Table)
 		}
@@ -101,7 +112,7 @@ func (p *Planner) PutLinkedBack(c *schema.LinkChange, differ func(row func(colum
 		}
 		return table + "." + p.Column(column)
 	})
-	p.Update("put what was kept of "+strings.Join(fresh, ", ")+" back", p.UpdateFrom(table, p.Name(k.Table)+" k",
+	p.twice("put what was kept of "+strings.Join(fresh, ", ")+" back", p.UpdateFrom(table, p.Name(k.Table)+" k",
 		fresh, values,
 		" where "+engine.Range+" and "+p.KeptMatch(p.Table, k.Keys)+" and not ("+strings.Join(conditions, " or ")+")"))
 	p.LetGo([]string{k.Table})

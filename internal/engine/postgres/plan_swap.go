@@ -45,6 +45,11 @@ func (Engine) CannotSwap(c *schema.TableChange, s *schema.Schema) string {
 		}
 	}
 	for _, n := range columns {
+		whole := c.Before.Column(n).Type.IsInteger() && c.After.Column(n).Type.IsInteger()
+		if schema.HasName(c.Before.Key(), n) && !whole && slices.ContainsFunc(c.Before.Own,
+			func(tr *schema.Trigger) bool { return keptBy(tr) != "" }) {
+			return "what is kept of an earlier migration is found by it: let go of that first (lastboard kept --discard)"
+		}
 		for o := range c.Before.Column(n).Options {
 			if o != "sequence" {
 				return "it has what only this engine has: " + o
