@@ -30,34 +30,40 @@ func PutsBack(as *schema.TableChange) bool {
 	return slices.ContainsFunc(as.Converted(), func(n string) bool { return as.Fill[n].Kept != nil })
 }
 
-// twice adds a step that runs a statement over the whole table, and beside applications once more, for
-// rows whose key moved behind it.
-func (p *Planner) twice(what, statement string) {
-	p.Update(what, statement)
+// putAside adds the steps that give columns what is kept of rows, beside applications also of those whose
+// key changes meanwhile. where gives the condition, and values what they get, of what is kept as a
+// statement calls it.
+func (p *Planner) putAside(what string, k *schema.Kept, columns []string, values func(kept string) []string,
+	where func(kept string) string) {
+	n := Noting{Kept: k.Table, Keys: k.Keys}
 	if p.Beside() {
-		p.Update(what+", in rows whose key changed meanwhile", statement).Seconds = p.takes(p.Rates.Scan)
+		p.Dialect.Note(p, p.Add(engine.Sync, 0, "note rows of "+p.Table.Name+" whose key changes"), n)
 	}
+	p.Update(what, p.UpdateFrom(p.Name(p.Table.Name), p.Name(k.Table)+" k", columns, values("k"), " where "+engine.Range+
+		" and "+p.KeptMatch(p.Table, k.Keys)+" and "+where("k")))
+	if p.Beside() {
+		p.last(what+" into rows whose key changed meanwhile", n, func(n Noting) []string {
+			_, kept := p.kept(n)
+			return []string{p.fromKept(n, columns, values(kept), where(kept))}
+		})
+	}
+	p.LetGo([]string{k.Table})
 }
 
 // PutAsideBack puts what was kept of columns as their old types went into those out of sight, where
 // the rows still hold what they held then.
 func (p *Planner) PutAsideBack(c *schema.SwapChange) {
-	var kept []string
 	for _, n := range c.Columns() {
 		k := c.As.Fill[n].Kept
 		if k == nil {
 			continue
 		}
-		table := p.Name(p.Table.Name) + "."
-		p.twice("put what was kept of "+n+" back", p.UpdateFrom(p.Name(p.Table.Name), p.Name(k.Table)+" k",
-			[]string{schema.Aside(n)}, []string{"k." + k.Column}, " where "+engine.Range+" and "+p.KeptMatch(p.Table, k.Keys)+
-				" and "+p.Same("k."+k.Wrote, table+p.Column(n))+" and not ("+
-				p.Same("k."+k.Column, table+p.Column(schema.Aside(n)))+")"))
-		if !slices.Contains(kept, k.Table) {
-			kept = append(kept, k.Table)
-		}
+		p.putAside("put what was kept of "+n+" back", k, []string{schema.Aside(n)},
+			func(kept string) []string { return []string{kept + "." + k.Column} },
+			func(kept string) string {
+				return p.Same(kept+"."+k.Wrote, p.Name(p.Table.Name)+"."+p.Column(n))
+			})
 	}
-	p.LetGo(kept)
 }
 
 // ProvenBy adds the proofs of a planner of the change as it would be made at once: that the rows can
@@ -99,21 +105,23 @@ func (p *Planner) PutLinkedBack(c *schema.LinkChange, differ func(row func(colum
 		return
 	}
 	k := c.Kept[fresh[0]]
-	table, values := p.Name(p.Table.Name), make([]string, len(fresh))
-	for i, n := range fresh {
+	for _, n := range fresh {
 		if c.Kept[n] == nil || c.Kept[n].Table != k.Table {
 			return
 		}
-		values[i] = "k." + c.Kept[n].Column
 	}
-	conditions := differ(func(column string) string {
-		if i := slices.Index(fresh, column); i >= 0 {
-			return values[i]
+	values := func(kept string) (list []string) {
+		for _, n := range fresh {
+			list = append(list, kept+"."+c.Kept[n].Column)
 		}
-		return table + "." + p.Column(column)
+		return list
+	}
+	p.putAside("put what was kept of "+strings.Join(fresh, ", ")+" back", k, fresh, values, func(kept string) string {
+		return "not (" + strings.Join(differ(func(column string) string {
+			if i := slices.Index(fresh, column); i >= 0 {
+				return values(kept)[i]
+			}
+			return p.Name(p.Table.Name) + "." + p.Column(column)
+		}), " or ") + ")"
 	})
-	p.twice("put what was kept of "+strings.Join(fresh, ", ")+" back", p.UpdateFrom(table, p.Name(k.Table)+" k",
-		fresh, values,
-		" where "+engine.Range+" and "+p.KeptMatch(p.Table, k.Keys)+" and not ("+strings.Join(conditions, " or ")+")"))
-	p.LetGo([]string{k.Table})
 }
