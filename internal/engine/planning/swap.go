@@ -39,8 +39,14 @@ func (p *Planner) putAside(what string, k *schema.Kept, columns []string, values
 	if p.Beside() {
 		p.Dialect.Note(p, p.Add(engine.Sync, 0, "note rows of "+p.Table.Name+" whose key changes"), n)
 	}
-	p.Update(what, p.UpdateFrom(p.Name(p.Table.Name), p.Name(k.Table)+" k", columns, values("k"), " where "+engine.Range+
-		" and "+p.KeptMatch(p.Table, k.Keys)+" and "+where("k")))
+	// Each row is locked before what is kept of it, as by programs and their triggers.
+	from := p.keptRow(n)
+	sets := values("k")
+	for i, c := range columns {
+		sets[i] = p.Column(c) + " = (select " + sets[i] + from + ")"
+	}
+	p.Update(what, "update "+p.Name(p.Table.Name)+" set "+strings.Join(sets, ", ")+" where "+engine.Range+
+		" and exists (select 1"+from+" and "+where("k")+")")
 	if p.Beside() {
 		p.last(what+" into rows whose key changed meanwhile", n, func(n Noting) []string {
 			_, kept := p.kept(n)
