@@ -7,10 +7,8 @@ import (
 	"math/rand/v2"
 	"slices"
 	"strings"
-	"sync"
 	"sync/atomic"
 	"testing"
-	"time"
 )
 
 // splitOffice is a live database of a server with two migrations: one splits a column into two, the
@@ -165,6 +163,8 @@ func (p *purser) write() error {
 	return err
 }
 
+func (p *purser) written() *atomic.Int64 { return &p.wrote }
+
 // TestTwoShapesBesideWriters splits a column and changes the unit of another while programs of before
 // and of after write each their own: no program meets an error, each committed row is the same in both
 // shapes, and what was written stays as it was written, to the letter, also on the way back.
@@ -182,33 +182,8 @@ func TestTwoShapesBesideWriters(t *testing.T) {
 				pursers[i] = &purser{db: db, r: rand.New(rand.NewPCG(uint64(i), 13)), after: i >= 2, loud: server == "PostgreSQL",
 					number: i, entries: map[int]entry{}}
 			}
-			begin := func(list []*purser) (end func()) {
-				var stop atomic.Bool
-				var all sync.WaitGroup
-				for _, p := range list {
-					all.Go(func() {
-						for !stop.Load() {
-							if err := p.write(); err != nil {
-								t.Errorf("program %d: %v", p.number, err)
-								return
-							}
-							p.wrote.Add(1)
-						}
-					})
-				}
-				return func() { stop.Store(true); all.Wait() }
-			}
-			some := func(list []*purser) {
-				t.Helper()
-				for _, p := range list {
-					from := p.wrote.Load()
-					for end := time.Now().Add(patience); p.wrote.Load() < from+20 && !t.Failed(); time.Sleep(time.Millisecond) {
-						if time.Now().After(end) {
-							t.Fatalf("program %d does not go on", p.number)
-						}
-					}
-				}
-			}
+			begin := func(list []*purser) (end func()) { return writeOn(t, list) }
+			some := func(list []*purser) { goOn(t, list, 20) }
 			agree := func() {
 				t.Helper()
 				for range 30 {

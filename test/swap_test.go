@@ -155,6 +155,45 @@ func (s *helmsman) write() error {
 	return nil
 }
 
+func (s *helmsman) written() *atomic.Int64 { return &s.wrote }
+
+// writing is a program that writes rows of its own, and counts how often it was told that they are written.
+type writing interface {
+	write() error
+	written() *atomic.Int64
+}
+
+// writeOn lets programs write until the function that it gives is called.
+func writeOn[W writing](t *testing.T, list []W) (end func()) {
+	var stop atomic.Bool
+	var all sync.WaitGroup
+	for i, w := range list {
+		all.Go(func() {
+			for !stop.Load() {
+				if err := w.write(); err != nil {
+					t.Errorf("program %d: %v", i, err)
+					return
+				}
+				w.written().Add(1)
+			}
+		})
+	}
+	return func() { stop.Store(true); all.Wait() }
+}
+
+// goOn waits until each of them has written some more.
+func goOn[W writing](t *testing.T, list []W, more int64) {
+	t.Helper()
+	for i, w := range list {
+		from := w.written().Load()
+		for end := time.Now().Add(patience); w.written().Load() < from+more && !t.Failed(); time.Sleep(time.Millisecond) {
+			if time.Now().After(end) {
+				t.Fatalf("program %d does not go on", i)
+			}
+		}
+	}
+}
+
 // TestTypesBesideWriters gives columns other types while programs write them, settles that, and takes
 // it back from settled and from open: no program meets an error, in no committed row differ the two
 // columns, and in the end each row is as it was last written, and what nobody wrote as it was, to the
@@ -169,36 +208,11 @@ func TestTypesBesideWriters(t *testing.T) {
 			defer db.Close()
 			db.SetMaxOpenConns(4)
 			helmsmen := make([]*helmsman, 4)
-			begin := func() (end func()) {
-				var stop atomic.Bool
-				var all sync.WaitGroup
-				for i := range helmsmen {
-					if helmsmen[i] == nil {
-						helmsmen[i] = &helmsman{t: t, db: db, r: rand.New(rand.NewPCG(uint64(i), 11)), number: i, rows: map[int][2]int{}}
-					}
-					all.Go(func() {
-						for !stop.Load() {
-							if err := helmsmen[i].write(); err != nil {
-								t.Errorf("a program: %v", err)
-								return
-							}
-							helmsmen[i].wrote.Add(1)
-						}
-					})
-				}
-				return func() { stop.Store(true); all.Wait() }
+			for i := range helmsmen {
+				helmsmen[i] = &helmsman{t: t, db: db, r: rand.New(rand.NewPCG(uint64(i), 11)), number: i, rows: map[int][2]int{}}
 			}
-			some := func() { // until each has written some more
-				t.Helper()
-				for i, s := range helmsmen {
-					from := s.wrote.Load()
-					for end := time.Now().Add(patience); s.wrote.Load() < from+15 && !t.Failed(); time.Sleep(time.Millisecond) {
-						if time.Now().After(end) {
-							t.Fatalf("program %d does not go on", i)
-						}
-					}
-				}
-			}
+			begin := func() (end func()) { return writeOn(t, helmsmen) }
+			some := func() { goOn(t, helmsmen, 15) }
 			as := "integer"
 			if server == "MariaDB" {
 				as = "signed"
