@@ -270,7 +270,7 @@ func TestTwoShapesBesideWriters(t *testing.T) {
 func TestTwoShapesAreKilled(t *testing.T) {
 	for i, server := range everywhere[1:] {
 		inTurn(t, i+1, 2, server, func(t *testing.T) {
-			o := splitOffice(t, server, 300, "lock_wait = '300ms'\nlock_tries = 100\n")
+			o := splitOffice(t, server, 300, killedPace())
 			start := o.canonical(true)
 			// has reports whether the table has a column now.
 			has := func(column string) bool {

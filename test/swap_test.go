@@ -337,6 +337,15 @@ func TestTypesWithWhatNeedsThem(t *testing.T) {
 	o.wants(o.code(5, "audit"), "trigger")
 }
 
+// killedPace gives a pace by which values are kept in one statement, or on every other day beside the
+// applications, as of a table that is long for its lock_wait.
+func killedPace() string {
+	if itsTurn(0, 2) {
+		return "lock_wait = '100us'\nlock_tries = 1000\n"
+	}
+	return "lock_wait = '300ms'\nlock_tries = 100\n"
+}
+
 // killed kills runs that open an overlap, settle it and take it back, from settled and from open, at every
 // so many statements of their way, and goes on with them. A program writes meanwhile, where it can; seen
 // looks at what it wrote after each of them, and end after all.
@@ -378,7 +387,7 @@ func (o *office) killed(place string, every int, write, seen func(i int), end fu
 func TestTypesAreKilled(t *testing.T) {
 	for i, server := range everywhere[1:] {
 		inTurn(t, i, 2, server, func(t *testing.T) {
-			o := swapOffice(t, server, 300, "lock_wait = '300ms'\nlock_tries = 100\n")
+			o := swapOffice(t, server, 300, killedPace())
 			start := o.canonical(true)
 			kills := func(place string, every int) {
 				o.killed(place, every, func(i int) {

@@ -288,12 +288,15 @@ func (p *planner) exchangeEnds(c *schema.SwapChange) {
 	if len(indexes) > 0 {
 		script = append(script, p.alterSQL(indexes...))
 	}
-	script = append(script, p.alterSQL(actions...))
-	for _, k := range p.keptBeside { // from now on what is kept follows its rows
-		script = append(script, followSQL(p.Table, k.Kept, k.Keys)...)
+	var follow []string // from now on what is kept follows its rows
+	for _, k := range p.keptBeside {
+		follow = append(follow, followSQL(p.Table, k.Kept, k.Keys)...)
 	}
-	p.flushWindow(script, "take "+strings.Join(asides, ", ")+" away",
-		p.goneQuery(asides, ""))
+	script = append(append(script, p.alterSQL(actions...)), follow...)
+	p.flushWindow(script, "take "+strings.Join(asides, ", ")+" away", p.goneQuery(asides, ""))
+	if len(follow) > 0 { // a run that died between the two left triggers that name what is gone
+		p.define(engine.Sync, 0, "let what is kept follow its rows", "", follow...)
+	}
 }
 
 // keepAside keeps the values of the old type that the new ones do not give back.
