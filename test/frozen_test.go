@@ -2,6 +2,7 @@ package test
 
 import (
 	"context"
+	"fmt"
 	"strings"
 	"syscall"
 	"testing"
@@ -129,6 +130,62 @@ func TestTriggerThatKeepsRowsFromBeingWritten(t *testing.T) {
 				q.wants(r, "a trigger of the table keeps them from it")
 				if now := q.query("select sum(n) from vessel"); now != start {
 					t.Errorf("wanted %s as at the start, got %s", start, now)
+				}
+			})
+		}
+	}
+}
+
+// TestFrozenWhileShapesChange freezes runs that open overlaps, settle them and take them back at each
+// fourth of their commits, or of what defines something: who writes meanwhile waits for a little while, and
+// nothing is lost.
+func TestFrozenWhileShapesChange(t *testing.T) {
+	place := map[string]string{"PostgreSQL": "before-commit", "MariaDB": "statement"}
+	for what, make := range map[string]func(t *testing.T, server string) *office{
+		"another type": func(t *testing.T, server string) *office {
+			return swapOffice(t, server, 300, "lock_wait = '300ms'\nlock_tries = 100\n")
+		},
+		"two shapes": func(t *testing.T, server string) *office {
+			return splitOffice(t, server, 300, "lock_wait = '300ms'\nlock_tries = 100\n")
+		},
+	} {
+		for i, server := range everywhere[1:] {
+			inTurn(t, i, 2, what+" on "+server, func(t *testing.T) {
+				o := make(t, server)
+				db := o.open()
+				defer db.Close()
+				wrote := 0
+				for n, came := 1+int(*day%4), true; came; n += 4 {
+					came = false
+					for _, args := range [][]string{{"advance", "--yes"}, {"settle", "--yes"}, {"retreat", "--to", "1", "--yes",
+						"--settle"}} {
+						p := o.pausedAt(fmt.Sprint(place[server], ":", n), args...)
+						if p == nil {
+							o.code(0, args...) // it had come to its end
+							continue
+						}
+						came = true
+						p.cmd.Process.Signal(syscall.SIGSTOP)
+						ctx, cancel := context.WithTimeout(t.Context(), 20*time.Second)
+						if _, err := db.ExecContext(ctx, "update vessel set n = n + 1 where id = -1"); err != nil {
+							t.Errorf("%v frozen at %s %d: %v", args, place[server], n, err)
+						} else {
+							wrote++
+						}
+						cancel()
+						p.cmd.Process.Signal(syscall.SIGCONT)
+						if r := p.goOn(); r.code != 0 {
+							o.must(args...)
+						}
+						o.must("audit")
+					}
+					if o.onMariaDB() { // it takes only so many changes in an instant
+						o.exec("alter table vessel force")
+					}
+				}
+				o.same("select n from vessel where id = -1", fmt.Sprint(wrote))
+				if wrote < 3 {
+					t.Errorf("it was frozen only %d times", wrote)
 				}
 			})
 		}

@@ -221,6 +221,7 @@ func TestJSONIsAsThePageSays(t *testing.T) {
 	o.exec("create view spares as select spare from vessel")
 	ask("settle --check", "settle", "--check")
 	o.exec("drop view spares")
+	ask("settle", "settle", "--yes", "--let-writers-wait", "--trial", "1s")
 	ask("settle", "settle", "--yes", "--let-writers-wait")
 	o.must("retreat", "--to", "2", "--yes", "--settle", "--let-writers-wait")
 	for name := range spare {

@@ -157,7 +157,7 @@ func (g *global) change(ctx context.Context, f runFlags,
 	if err := s.showBefore(ctx, tasks, f); err != nil {
 		return err
 	}
-	if err := s.confirm(f.yes, fmt.Sprintf("On %s: %s.", s.name(), words)); err != nil {
+	if err := s.confirm(f.yes, fmt.Sprintf("On %s: %s.", s.name(), settlingWords(f, words))); err != nil {
 		return err
 	}
 	if err := s.reopen(ctx, engine.Create); err != nil {
@@ -181,6 +181,11 @@ func (g *global) change(ctx context.Context, f runFlags,
 	if err := r.Foresee(ctx, tasks); err != nil {
 		_ = r.End() // the error of the run says more
 		return err
+	}
+	if f.trial > 0 {
+		if ends, err := s.try(ctx, r, tasks, f); ends || err != nil {
+			return errors.Join(err, r.End())
+		}
 	}
 	for _, t := range tasks {
 		planned, runErr := r.Do(ctx, &t)

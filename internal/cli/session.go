@@ -8,6 +8,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"time"
 
 	"golang.org/x/term"
 
@@ -53,6 +54,7 @@ func (g *global) open(ctx context.Context, mode engine.Mode) (*session, error) {
 	}
 	s.ledger = ledger.For(s.db, s.project.ID)
 	s.Database(s.name(), s.db.Info(), s.database.Live)
+	s.sayTrials(ctx)
 	return s, nil
 }
 
@@ -233,6 +235,8 @@ type runFlags struct {
 	settle         bool
 	trustKept      bool
 	slowStatement  bool
+	trial          time.Duration // for which settle only tries
+	settleAfter    bool          // and settles then
 }
 
 // confirm asks before anything is changed. Where the project asks for it, the

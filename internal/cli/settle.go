@@ -21,6 +21,7 @@ import (
 func newSettle(g *global) *cobra.Command {
 	var f runFlags
 	var check bool
+	var trial string
 	c := &cobra.Command{
 		Use:   "settle [VERSION]",
 		Short: "End overlaps: drop what programs of before still used",
@@ -30,9 +31,17 @@ they are, for programs that still use them; settle drops them, and keeps what th
 held, once no such program runs any more. Before that it shows who was seen to use
 what goes: writes that were counted, statements of sessions and of the server's
 statistics, views and routines. With --check it shows that alone, and the exit code
-is 5 when a program of before was seen.`,
+is 5 when a program of before was seen.
+
+With --trial 10m what programs of before write is refused for that time, and nothing
+is settled: the programs that fail are those that are still there. It ends by the
+server's own clock, whatever becomes of this program; --trial off ends one before its
+time. With --settle-after it settles at the end, unless a write was refused (exit
+code 5). Reads are not refused.`,
 		Example: `  lastboard settle
   lastboard settle --check
+  lastboard settle 0005 --trial 10m
+  lastboard settle 0005 --trial 10m --settle-after --yes
   lastboard settle 0005 --yes`,
 		Args: cobra.MaximumNArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
@@ -40,12 +49,26 @@ is 5 when a program of before was seen.`,
 			if check {
 				return g.checkUses(c.Context(), version)
 			}
+			if trial == "off" {
+				return g.endTrials(c.Context(), f)
+			}
+			if c.Flags().Changed("trial") {
+				var err error
+				if f.trial, err = time.ParseDuration(trial); err != nil || f.trial < time.Second || f.trial > longestTrial {
+					return fault.New(fault.Usage, "trial-length", "write a time from 1s to 24h, as --trial 10m, or --trial off",
+						"%q is no time for a trial", trial)
+				}
+			} else if f.settleAfter {
+				return fault.New(fault.Usage, "trial-length", "add --trial 10m", "--settle-after is for the end of a trial")
+			}
 			return g.change(c.Context(), f, func(_ context.Context, s *session, st *standing) ([]run.Task, string, error) {
 				return s.settleTasks(st, version)
 			})
 		},
 	}
 	c.Flags().BoolVar(&check, "check", false, "only show who still uses what goes")
+	c.Flags().StringVar(&trial, "trial", "", "refuse what programs of before write for this time, as 10m; off ends that")
+	c.Flags().BoolVar(&f.settleAfter, "settle-after", false, "settle when a trial has ended and nothing was refused")
 	addYes(c, &f.yes)
 	addWaitFlags(c, &f)
 	return c

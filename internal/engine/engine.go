@@ -10,6 +10,8 @@ package engine
 import (
 	"context"
 	"fmt"
+	"regexp"
+	"strconv"
 	"time"
 
 	"lastboard/internal/schema"
@@ -84,6 +86,9 @@ type Planner interface {
 	// CannotSupply says why the engine computes nothing from an expression for rows that come to a
 	// table; "" where it does.
 	CannotSupply(t *schema.Table, e sqltext.Expr) string
+	// Refuse gives the statements that let what programs of before write of columns fail until a moment,
+	// and those that end it; none where such writes cannot be told from others.
+	Refuse(t *schema.Table, list []schema.Watched, until time.Time) (on, off []Statement)
 	// CannotStandIn says why a view cannot stand for a table; "" where it can.
 	CannotStandIn(t *schema.Table) string
 	// CannotMirror says why the engine keeps a column under no other name; "" where it can.
@@ -200,10 +205,38 @@ type OwnObject struct {
 	Gone, Again string
 	// Mirrors is set for a trigger that keeps a column under two names.
 	Mirrors bool
+	// Refuses is set for a trigger that refuses what programs of before write: until when it does.
+	Refuses time.Time
 }
+
+// RefusedMessage is the error of a program that writes a column as before while that is refused.
+func RefusedMessage(t *schema.Table, w schema.Watched, until time.Time) string {
+	what := w.Column + " of " + t.Name + " cannot be written"
+	switch {
+	case w.Column == "":
+		what = t.Name + " cannot be written"
+	case w.Supplied:
+		what = w.Column + " of " + t.Name + " cannot be left out"
+	}
+	return what + " until " + until.UTC().Format(time.TimeOnly) + " UTC: a trial of lastboard settle"
+}
+
+// RefusesUntil gives the moment that stands in a trigger that refuses what programs of before write.
+func RefusesUntil(body string) time.Time {
+	if m := refusesUntil.FindStringSubmatch(body); m != nil {
+		if seconds, err := strconv.ParseInt(m[1], 10, 64); err == nil {
+			return time.Unix(seconds, 0)
+		}
+	}
+	return time.Time{}
+}
+
+var refusesUntil = regexp.MustCompile(`(?:_timestamp|unixepoch)\(\) < (?:pg_catalog\.to_timestamp\()?([0-9]+)`)
 
 // Onlooker tells which programs use names of tables and columns.
 type Onlooker interface {
+	// Now is the time by the clock of the server.
+	Now(ctx context.Context) (time.Time, error)
 	// Seen says how often a column was written as before since its overlap opened.
 	Seen(ctx context.Context, t *schema.Table, column string) (Seen, error)
 	// Asked lists statements of other programs: those that run or were a session's last, and those

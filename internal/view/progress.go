@@ -96,6 +96,33 @@ func (g *Progress) Observe(e run.Event) {
 	}
 }
 
+// Trial shows how long a trial still lasts, and what it has refused.
+func (g *Progress) Trial(left time.Duration, so run.Refusals) {
+	switch {
+	case g.p.JSON:
+		out := trialJSON{Event: "trial", Seconds: left.Seconds()}
+		if so.Counted {
+			out.Refused = &so.Times
+		}
+		_ = g.p.Object(out)
+	case g.p.errIsTerm:
+		g.p.draw(fmt.Sprintf("trial  %s left  %s", Seconds(left.Seconds()), so))
+	case !g.p.Quiet && time.Since(g.last) > 10*time.Second:
+		g.last = time.Now()
+		g.p.Note("trial  %s left  %s", Seconds(left.Seconds()), so)
+	}
+}
+
+// TrialEnds takes away what stands on the terminal of a trial.
+func (g *Progress) TrialEnds() { g.p.clearProgress() }
+
+// trialJSON is a moment of a trial, for scripts.
+type trialJSON struct {
+	Event   string  `json:"event"`
+	Seconds float64 `json:"left_seconds"`
+	Refused *int64  `json:"refused_writes"` // null where nothing counts
+}
+
 // progress shows how far a backfill is, once it takes longer than a second.
 func (g *Progress) progress(e run.Event) {
 	g.rows = e.Rows

@@ -149,3 +149,9 @@ func short(sql string) string {
 	}
 	return sql
 }
+
+// Trial says that programs of before are refused what they write to a table.
+func (p *Printer) Trial(table string, until time.Time) {
+	p.Line("%s what programs of before write to %s is refused until %s (lastboard settle --trial off ends it)",
+		warn.Render("trial:"), table, clock(until))
+}

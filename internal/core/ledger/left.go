@@ -35,6 +35,8 @@ func (l *Ledger) Left(ctx context.Context) (left, unfinished []engine.OwnObject,
 		open := slices.ContainsFunc(known, func(m *Migration) bool { return m.State == Open })
 		switch {
 		case needed, o.Mirrors && open:
+		case !o.Refuses.IsZero():
+			left = append(left, o) // of a trial: whoever lives and makes it has the claim
 		case stopped && !o.Copy:
 			unfinished = append(unfinished, o)
 		default:

@@ -23,6 +23,25 @@ func (p *Planner) watch(ctx context.Context, out *Plan, st *sqltext.AlterTable) 
 		Watch: &schema.WatchChange{Table: t, Columns: list}})
 }
 
+// Watched gives what programs of before alone write while the overlap is open, of the tables of a
+// database, as far as that can be told.
+func (o Opened) Watched(tables *schema.Schema) (list []*schema.WatchChange) {
+	add := func(name string, columns func(t *schema.Table) []schema.Watched) {
+		if t := tables.Table(name); t != nil {
+			list = append(list, &schema.WatchChange{Table: t, Columns: columns(t)})
+		}
+	}
+	for _, st := range o.Later {
+		switch st := st.(type) {
+		case *sqltext.DropTable:
+			add(st.Table.String(), func(*schema.Table) []schema.Watched { return []schema.Watched{{}} })
+		case *sqltext.AlterTable:
+			add(st.Table.String(), func(t *schema.Table) []schema.Watched { return watched(t, st) })
+		}
+	}
+	return list
+}
+
 // watched lists the columns of a table by which programs of before can be told while what is left of
 // a statement is still to be done.
 func watched(t *schema.Table, later sqltext.Statement) (list []schema.Watched) {

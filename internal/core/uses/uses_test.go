@@ -25,6 +25,7 @@ func (o onlooker) Seen(_ context.Context, _ *schema.Table, column string) (engin
 func (o onlooker) Asked(context.Context) ([]engine.Asked, string, error) {
 	return o.asked, o.unseen, nil
 }
+func (o onlooker) Now(context.Context) (time.Time, error)      { return time.Now(), nil }
 func (o onlooker) Code(context.Context) ([]engine.Code, error) { return o.code, nil }
 
 // TestWords is what is said of a name by what a database tells.

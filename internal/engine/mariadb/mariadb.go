@@ -198,10 +198,11 @@ func (d *database) Lend(ctx context.Context, statements []string, insert string,
 // Own implements engine.Database.
 func (d *database) Own(ctx context.Context) ([]engine.OwnObject, error) {
 	r, err := d.query(ctx, `
-		select if(table_type = 'VIEW', 'view', 'table'), table_name, '' from information_schema.tables where table_schema = database()
+		select if(table_type = 'VIEW', 'view', 'table'), table_name, '', '' from information_schema.tables where table_schema = database()
 			and table_name like 'lastboard!_%' escape '!'
 		union all
-		select 'trigger', trigger_name, event_object_table from information_schema.triggers where trigger_schema = database() and trigger_name like 'lastboard!_%' escape '!' order by 1, 2`)
+		select 'trigger', trigger_name, event_object_table, if(trigger_name like '%!_trial' escape '!', action_statement, '')
+			from information_schema.triggers where trigger_schema = database() and trigger_name like 'lastboard!_%' escape '!' order by 1, 2`)
 	if err != nil {
 		return nil, err
 	}
@@ -209,6 +210,7 @@ func (d *database) Own(ctx context.Context) ([]engine.OwnObject, error) {
 	for _, v := range r.Values {
 		list = append(list, engine.OwnObject{Kind: text(v[0]), Name: text(v[1]), Table: text(v[2]),
 			Drop:    "drop " + text(v[0]) + " if exists " + quote(text(v[1])),
+			Refuses: engine.RefusesUntil(text(v[3])),
 			Mirrors: text(v[0]) == "trigger" && strings.HasSuffix(text(v[1]), mirrorSuffix)})
 	}
 	if err := d.ownerless(ctx, list); err != nil {

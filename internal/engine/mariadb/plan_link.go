@@ -141,7 +141,7 @@ func (p *planner) linkSQL(l schema.Link) (list []string) {
 	names := linkTriggers(p.Table, l)
 	for i, body := range []string{carry(came), last, carry(was), last} {
 		event, before := []string{"insert", "update"}[i/2], ""
-		if first := p.firstTrigger(event); i%2 == 0 && first != "" {
+		if first := firstTrigger(p.Table.Triggers, event); i%2 == 0 && first != "" {
 			before = "precedes " + quote(first) + " "
 		}
 		list = append(list, "create or replace trigger "+quote(names[i])+" before "+event+" on "+p.table()+

@@ -123,10 +123,7 @@ func (p *planner) syncSQL(pairs []schema.Mirror) (list []string) {
 	var came, changed, last []string
 	for _, x := range pairs {
 		a, b := "new."+quote(x.Column), "new."+quote(x.Name)
-		c, none := p.Table.Column(x.Column), "null"
-		if d := c.Default; d != nil && !d.Mentions(x.Name) { // what it has where nobody writes it
-			none = p.written(d)
-		}
+		none := p.unwritten(p.Table.Column(x.Column))
 		carry := func(written, other string) string {
 			return "if " + written + " then if " + other + " and " + differs(a, b) +
 				" then signal sqlstate '45000' set message_text = " +
@@ -141,7 +138,7 @@ func (p *planner) syncSQL(pairs []schema.Mirror) (list []string) {
 	trigger := func(place, event string, body []string) {
 		n := mirrorTrigger(p.Table, place, event)
 		before := ""
-		if first := p.firstTrigger(event); place == "first" && first != "" {
+		if first := firstTrigger(p.Table.Triggers, event); place == "first" && first != "" {
 			before = "precedes " + quote(first) + " "
 		}
 		list = append(list, "create or replace trigger "+quote(n)+" before "+event+" on "+p.table()+" for each row "+before+
@@ -162,6 +159,15 @@ func cut(text string) string {
 	return text
 }
 
+// unwritten gives what a column has where nobody writes it; a default that reads others is its mirror.
+func (p *planner) unwritten(c *schema.Column) string {
+	if c.Default == nil || slices.ContainsFunc(p.Table.Columns,
+		func(o *schema.Column) bool { return c.Default.Mentions(o.Name) }) {
+		return "null"
+	}
+	return p.written(c.Default)
+}
+
 // written gives what a default writes.
 func (p *planner) written(d *schema.Expr) string {
 	if d.Tree != nil {
@@ -170,10 +176,10 @@ func (p *planner) written(d *schema.Expr) string {
 	return "(" + d.Native + ")"
 }
 
-// firstTrigger names the trigger of the table's own that acts first before an event, in whose order
-// they were read; "" for none.
-func (p *planner) firstTrigger(event string) string {
-	for _, tr := range p.Table.Triggers {
+// firstTrigger names that of triggers which acts first before an event, in whose order they were read;
+// "" for none.
+func firstTrigger(list []*schema.Trigger, event string) string {
+	for _, tr := range list {
 		tokens, _ := sqltext.Scan(tr.SQL, sqltext.Engine)
 		at := slices.IndexFunc(tokens, func(t sqltext.Token) bool { return t.Is("trigger") })
 		if at >= 0 && at+3 < len(tokens) && tokens[at+2].Is("before") && tokens[at+3].Is(event) { // behind its name

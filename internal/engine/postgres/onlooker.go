@@ -31,6 +31,15 @@ const (
 	othersPlace = `n.nspname not in ('pg_catalog', 'information_schema') and n.nspname !~ '^(pg_|lastboard)'`
 )
 
+// Now implements engine.Onlooker.
+func (d *database) Now(ctx context.Context) (time.Time, error) {
+	r, err := d.Query(ctx, "select extract(epoch from clock_timestamp())::bigint")
+	if err != nil {
+		return time.Time{}, err
+	}
+	return time.Unix(number(r.Values[0][0]), 0), nil
+}
+
 // notShown is what the server shows of statements that the user may not see.
 const notShown = "<insufficient privilege>"
 

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"lastboard/internal/engine"
+	"lastboard/internal/engine/planning"
 	"lastboard/internal/schema"
 )
 
@@ -22,6 +23,9 @@ const (
 )
 
 func watchName(t *schema.Table, begin, kind, column string) string {
+	if column == "" {
+		return mirrorName(t, begin, kind)
+	}
 	return mirrorName(t, begin, kind, column)
 }
 
@@ -85,27 +89,17 @@ func (p *planner) watchSQL(w schema.Watched) (sql []string) {
 // writesAsBefore gives the condition that a row is written by a program of before; "" where that cannot
 // be told.
 func (p *planner) writesAsBefore(w schema.Watched, event string) string {
-	column, mirror := "new."+quote(w.Column), "new."+quote(w.Mirror)
-	c, none := p.Table.Column(w.Column), "null"
-	switch {
-	case w.Supplied && event == "insert":
-		return column + " is null"
-	case w.Supplied:
-		return ""
-	case event == "update" && w.Mirror != "":
-		return differs(column, "old."+quote(w.Column)) + " and not " + differs(mirror, "old."+quote(w.Mirror))
-	case event == "update":
-		return differs(column, "old."+quote(w.Column))
-	case c.Default != nil && (c.Default.Tree == nil || !schema.Constant(c.Default.Tree)):
-		return "" // who leaves it out cannot be told from who writes it
-	case c.Default != nil:
-		none = defaultSQL(p.Table, *c.Default)
-	}
-	none = "cast(" + none + " as " + declaration(c) + ")"
-	if w.Mirror != "" {
-		return differs(column, none) + " and not " + differs(mirror, none)
-	}
-	return differs(column, none)
+	return p.AsBefore(w, event, planning.Writes{
+		Differ: differs,
+		Unwritten: func(c *schema.Column) string {
+			none := "null"
+			if c.Default != nil {
+				none = defaultSQL(p.Table, *c.Default)
+			}
+			return "cast(" + none + " as " + declaration(c) + ")"
+		},
+		Null: func(value string) string { return value + " is null" },
+	})
 }
 
 // unwatch gives the statements that end the counting of columns, as far as it goes on.

@@ -231,19 +231,19 @@ func (d *database) Lend(ctx context.Context, statements []string, insert string,
 // schema and table that it is on. A trigger of Lastboard's calls a function of its own
 // place; a copy whose trial has died belongs to the user who would take it away.
 const selectOwn = `
-	select 'table' as kind, n.nspname, c.relname, '', '', false from pg_class c join pg_namespace n on n.oid = c.relnamespace where n.nspname = 'lastboard' and c.relkind in ('r', 'p')
+	select 'table' as kind, n.nspname, c.relname, '', '', false, '' from pg_class c join pg_namespace n on n.oid = c.relnamespace where n.nspname = 'lastboard' and c.relkind in ('r', 'p')
 	union all
-	select 'table', n.nspname, c.relname, '', '', false from pg_class c join pg_namespace n on n.oid = c.relnamespace where c.relname ~ '^lastboard_csv_[0-9]+$' and c.relkind = 'r' and n.nspname !~ '^pg_'
+	select 'table', n.nspname, c.relname, '', '', false, '' from pg_class c join pg_namespace n on n.oid = c.relnamespace where c.relname ~ '^lastboard_csv_[0-9]+$' and c.relkind = 'r' and n.nspname !~ '^pg_'
 	union all
-	select 'table', n.nspname, c.relname, '', '', false from pg_class c join pg_namespace n on n.oid = c.relnamespace where n.nspname ~ '^lastboard_kept_[0-9]+$' and c.relkind = 'r'
+	select 'table', n.nspname, c.relname, '', '', false, '' from pg_class c join pg_namespace n on n.oid = c.relnamespace where n.nspname ~ '^lastboard_kept_[0-9]+$' and c.relkind = 'r'
 	union all
-	select 'trigger', '', t.tgname, cn.nspname, c.relname, (t.tgname ~ '^(lastboard_kept_|!)' or t.tgname ~ '^zz_' and t.tgname !~ '_fill$') and t.tgenabled <> 'A' from pg_trigger t join pg_class c on c.oid = t.tgrelid join pg_namespace cn on cn.oid = c.relnamespace
+	select 'trigger', '', t.tgname, cn.nspname, c.relname, (t.tgname ~ '^(lastboard_kept_|!)' or t.tgname ~ '^zz_' and t.tgname !~ '_fill$') and t.tgname !~ '^!#' and t.tgenabled <> 'A', p.prosrc from pg_trigger t join pg_class c on c.oid = t.tgrelid join pg_namespace cn on cn.oid = c.relnamespace
 		join pg_proc p on p.oid = t.tgfoid join pg_namespace pn on pn.oid = p.pronamespace
-		where t.tgname ~ '^lastboard_(kept_[0-9]+_(gone|moved|new|came)|.*_fill)$|^(zz_|!!?)lastboard_' and not t.tgisinternal and pn.nspname = 'lastboard'
+		where t.tgname ~ '^lastboard_(kept_[0-9]+_(gone|moved|new|came)|.*_fill)$|^(zz_|!|!!|!#)lastboard_' and not t.tgisinternal and pn.nspname = 'lastboard'
 	union all
-	select 'function', n.nspname, p.proname, '', '', false from pg_proc p join pg_namespace n on n.oid = p.pronamespace where n.nspname = 'lastboard' and p.prorettype = 'trigger'::regtype and p.proname ~ '^kept_[0-9]+_|_fill$'
+	select 'function', n.nspname, p.proname, '', '', false, p.prosrc from pg_proc p join pg_namespace n on n.oid = p.pronamespace where n.nspname = 'lastboard' and p.prorettype = 'trigger'::regtype and p.proname ~ '^kept_[0-9]+_|_fill$|_trial$'
 	union all
-	select 'schema', nspname, nspname, '', '', false from pg_namespace where nspname ~ '^` + scratch + `' and nspowner = (select oid from pg_roles where rolname = current_user) and not exists (` + probeHeld + `)
+	select 'schema', nspname, nspname, '', '', false, '' from pg_namespace where nspname ~ '^` + scratch + `' and nspowner = (select oid from pg_roles where rolname = current_user) and not exists (` + probeHeld + `)
 	order by 1 desc, 3` // a function goes after what calls it
 
 // Own implements engine.Database.
@@ -255,8 +255,11 @@ func (d *database) Own(ctx context.Context) ([]engine.OwnObject, error) {
 	var list []engine.OwnObject
 	for _, v := range r.Values {
 		o := engine.OwnObject{Kind: text(v[0]), Name: text(v[2]), Table: text(v[4]), Off: yes(v[5])}
-		o.Mirrors = strings.HasPrefix(o.Name, firstTrigger) || strings.HasPrefix(o.Name, lastTrigger) &&
-			!strings.HasSuffix(o.Name, "_fill")
+		o.Mirrors = strings.HasPrefix(o.Name, firstTrigger) && !strings.HasPrefix(o.Name, refuseTrigger) ||
+			strings.HasPrefix(o.Name, lastTrigger) && !strings.HasSuffix(o.Name, "_fill")
+		if strings.HasPrefix(o.Name, refuseTrigger) || o.Kind == "function" && strings.HasSuffix(o.Name, "_"+refuseKind) {
+			o.Refuses = engine.RefusesUntil(text(v[6]))
+		}
 		ns, on := text(v[1]), quote(text(v[3]))+"."+quote(o.Table)
 		there := quote(ns) + "." + quote(o.Name)
 		switch o.Kind {

@@ -407,7 +407,8 @@ func (r *reader) trigger(v []any) {
 }
 
 // ownTrigger knows Lastboard's triggers by their names.
-var ownTrigger = regexp.MustCompile(`^(` + lastTrigger + `|` + firstTrigger + `|` + watchTrigger + `)?` + engine.Prefix)
+var ownTrigger = regexp.MustCompile(`^(` + lastTrigger + `|` + firstTrigger + `|` + watchTrigger + `|` +
+	refuseTrigger + `)?` + engine.Prefix)
 
 func (r *reader) policy(v []any) {
 	if t := r.tables[number(v[0])]; t != nil {

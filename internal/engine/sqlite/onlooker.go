@@ -2,10 +2,14 @@ package sqlite
 
 import (
 	"context"
+	"time"
 
 	"lastboard/internal/engine"
 	"lastboard/internal/schema"
 )
+
+// Now implements engine.Onlooker.
+func (d *database) Now(context.Context) (time.Time, error) { return time.Now(), nil }
 
 // Seen implements engine.Onlooker: nothing is counted here.
 func (d *database) Seen(context.Context, *schema.Table, string) (engine.Seen, error) {

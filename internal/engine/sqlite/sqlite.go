@@ -268,7 +268,7 @@ func (d *database) Lend(ctx context.Context, statements []string, insert string,
 
 // Own implements engine.Database.
 func (d *database) Own(ctx context.Context) ([]engine.OwnObject, error) {
-	r, err := d.Query(ctx, `select type, name, tbl_name from main.sqlite_schema where name like 'lastboard\_%' escape '\' and type in ('table', 'trigger') order by rowid`)
+	r, err := d.Query(ctx, `select type, name, tbl_name, sql from main.sqlite_schema where name like 'lastboard\_%' escape '\' and type in ('table', 'trigger') order by rowid`)
 	if err != nil {
 		return nil, err
 	}
@@ -278,6 +278,9 @@ func (d *database) Own(ctx context.Context) ([]engine.OwnObject, error) {
 			Drop: "drop " + text(v[0]) + " if exists main." + quote(text(v[1]))}
 		if o.Kind == "trigger" {
 			o.Table = text(v[2])
+			if strings.HasSuffix(o.Name, refuseSuffix) {
+				o.Refuses = engine.RefusesUntil(text(v[3]))
+			}
 		}
 		list = append(list, o)
 	}

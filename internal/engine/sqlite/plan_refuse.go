@@ -1,0 +1,44 @@
+package sqlite
+
+import (
+	"fmt"
+	"strings"
+	"time"
+
+	"lastboard/internal/engine"
+	"lastboard/internal/engine/planning"
+	"lastboard/internal/schema"
+)
+
+// refuseSuffix ends the names of triggers that refuse, for a trial of a settling, what programs of
+// before write, until a moment that stands in them.
+const refuseSuffix = "_trial"
+
+// Refuse implements engine.Planner.
+func (Engine) Refuse(t *schema.Table, list []schema.Watched, until time.Time) (on, off []engine.Statement) {
+	p := newPlanner(engine.Facts{}, t)
+	for _, w := range list {
+		for _, event := range []string{"insert", "update"} {
+			condition := p.AsBefore(w, event, planning.Writes{
+				Differ: func(a, b string) string { return a + " is not " + b },
+				Unwritten: func(c *schema.Column) string {
+					if c.Default == nil {
+						return "null"
+					}
+					return "(" + defaultSQL(t, *c.Default) + ")"
+				},
+			})
+			if condition == "" {
+				continue
+			}
+			n := quote(schema.ConstraintName(&schema.Table{Name: engine.Prefix + t.Name}, w.Named(event),
+				strings.TrimPrefix(refuseSuffix, "_")))
+			gone := engine.Statement{SQL: "drop trigger if exists " + n}
+			on = append(on, gone, engine.Statement{SQL: "create trigger " + n + " before " + event + " on " + quote(t.Name) +
+				" when unixepoch() < " + fmt.Sprint(until.Unix()) + " and " + condition + " begin select raise(abort, " +
+				literal(engine.RefusedMessage(t, w, until)) + "); end"})
+			off = append(off, gone)
+		}
+	}
+	return on, off
+}
