@@ -22,15 +22,10 @@ type paused struct {
 // before that.
 func (o *office) pausedAt(place string, args ...string) *paused {
 	o.Helper()
-	p := &paused{office: o, file: filepath.Join(o.TempDir(), "here"), ended: make(chan struct{})}
-	o.env = []string{"LASTBOARD_FAULT=" + place, "LASTBOARD_FAULT_FILE=" + p.file}
-	p.cmd = o.command(args...)
-	o.env = nil
-	p.cmd.Stdout, p.cmd.Stderr = &p.out, &p.errs
-	if err := p.cmd.Start(); err != nil {
-		o.Fatal(err)
-	}
-	go func() { p.cmd.Wait(); close(p.ended) }()
+	file := filepath.Join(o.TempDir(), "here")
+	o.env = []string{"LASTBOARD_FAULT=" + place, "LASTBOARD_FAULT_FILE=" + file}
+	p := o.start(args...)
+	o.env, p.file = nil, file
 	for {
 		select {
 		case <-p.ended:
@@ -41,6 +36,18 @@ func (o *office) pausedAt(place string, args ...string) *paused {
 			}
 		}
 	}
+}
+
+// start starts the program.
+func (o *office) start(args ...string) *paused {
+	o.Helper()
+	p := &paused{office: o, ended: make(chan struct{}), cmd: o.command(args...)}
+	p.cmd.Stdout, p.cmd.Stderr = &p.out, &p.errs
+	if err := p.cmd.Start(); err != nil {
+		o.Fatal(err)
+	}
+	go func() { p.cmd.Wait(); close(p.ended) }()
+	return p
 }
 
 // goOn lets it go on to its end.

@@ -24,13 +24,7 @@ func (o *office) writes(text string) error {
 // trial starts a trial and waits until programs of before are refused.
 func (o *office) trial(lasts string, args ...string) *paused {
 	o.Helper()
-	p := &paused{office: o, ended: make(chan struct{})}
-	p.cmd = o.command(append([]string{"settle", "2", "--yes", "--trial", lasts}, args...)...)
-	p.cmd.Stdout, p.cmd.Stderr = &p.out, &p.errs
-	if err := p.cmd.Start(); err != nil {
-		o.Fatal(err)
-	}
-	go func() { p.cmd.Wait(); close(p.ended) }()
+	p := o.start(append([]string{"settle", "2", "--yes", "--trial", lasts}, args...)...)
 	for {
 		select {
 		case <-p.ended:
