@@ -198,3 +198,43 @@ func TestRowThatComesIntoABatch(t *testing.T) {
 		})
 	}
 }
+
+// TestKeysThatMoveWhileAllIsPutBack is that what a small table had comes back into rows whose key is just
+// being changed, and that rows which a migration inserted go with whatever key they have.
+func TestKeysThatMoveWhileAllIsPutBack(t *testing.T) {
+	for _, name := range everywhere {
+		for what, statement := range map[string]string{
+			"old values": "backfill vessel set n = n * 2", "nulls": "alter table vessel alter flag set not null using ('IS')",
+			"inserted rows": "insert into vessel (id, n) values (5, 5), (6, 6)",
+		} {
+			t.Run(what+" on "+name, func(t *testing.T) {
+				o := officeOn(t, name, []string{"create table vessel (id integer not null primary key, n integer, flag varchar(9))",
+					"insert into vessel (id, n) values (1, 1), (2, 2), (3, 3), (4, 4)"})
+				o.paced("lock_wait = '500ms'\nlock_tries = 50\n")
+				o.migration("0002-change", "-- A change\n"+statement+";\n")
+				o.must("advance", "--yes")
+				db := o.open()
+				defer db.Close()
+				tx, err := db.Begin()
+				if err != nil {
+					t.Fatal(err)
+				}
+				for _, id := range []int{2, 5} {
+					if _, err := tx.Exec(fmt.Sprintf("update vessel set id = id + 100 where id = %d", id)); err != nil {
+						t.Fatal(err)
+					}
+				}
+				p := o.start("retreat", "--to", "1", "--yes")
+				time.Sleep(700 * time.Millisecond)
+				if err := tx.Commit(); err != nil {
+					t.Fatal(err)
+				}
+				if r := p.goOn(); r.code != 0 {
+					t.Fatal(r)
+				}
+				o.same("select id, n from vessel where flag is null order by id", "1|1\n3|3\n4|4\n102|2")
+				o.must("audit")
+			})
+		}
+	}
+}

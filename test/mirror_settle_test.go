@@ -75,7 +75,7 @@ func TestTwoNamesOfAKey(t *testing.T) {
 // TestViewsByTheNewName is that views which read a column by its new name while it has two go on as the
 // overlap is settled, with what is set for them, with views on them and with their rights.
 func TestViewsByTheNewName(t *testing.T) {
-	for _, server := range everywhere[1:] {
+	for _, server := range everywhere {
 		t.Run(server, func(t *testing.T) {
 			o := officeOn(t, server, []string{"create table vessel (id integer not null primary key, name varchar(20) not null)",
 				"insert into vessel values (1, 'Selja'), (2, 'Runde')", "create view short as select name from vessel"})
@@ -88,7 +88,7 @@ func TestViewsByTheNewName(t *testing.T) {
 			if server == "PostgreSQL" {
 				o.exec(aRole("view_reader"),
 					"grant select on titles to view_reader")
-			} else { // whose views say names, and no numbers of columns
+			} else if server == "MariaDB" { // whose views say names, and no numbers of columns
 				o.wants(o.code(3, "settle", "--yes"), "view short")
 				o.exec("create or replace view short as select title as name from vessel")
 			}

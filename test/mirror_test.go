@@ -351,7 +351,7 @@ func TestTwoNamesOfOneColumn(t *testing.T) {
 // but name.
 func TestTwoNamesThatAreHostile(t *testing.T) {
 	const table, old, now = `o'$lastboard$"%s`, `n'$lastboard$"; drop table plain; --%I`, `m\'$lastboard$"$$`
-	for _, name := range []string{"PostgreSQL", "MariaDB"} {
+	for _, name := range everywhere {
 		t.Run(name, func(t *testing.T) {
 			table1, old1, now1 := quoted(table), quoted(old), quoted(now)
 			o := officeOn(t, name, []string{"create table plain (id integer)",
@@ -381,16 +381,19 @@ func TestTwoNamesThatAreHostile(t *testing.T) {
 // that they write is lost.
 func TestTwoNamesAreKilled(t *testing.T) {
 	k := interleavedKinds[slices.IndexFunc(interleavedKinds, func(k interleaved) bool { return k.name == "another name" })]
-	for _, name := range []string{"PostgreSQL", "MariaDB"} {
+	for _, name := range everywhere {
 		t.Run(name, func(t *testing.T) {
 			o := interleavedOffice(t, name, nil)
 			differ := map[string]string{"PostgreSQL": "flag is distinct from ensign",
-				"MariaDB": "not (flag <=> ensign)"}[name]
+				"MariaDB": "not (flag <=> ensign)", "SQLite": "flag is not ensign"}[name]
 			// known gives the name by which a program can write now.
 			known := func() string {
-				if o.query("select count(*) from information_schema.columns where table_name = 'vessel' and column_name = "+
-					"'flag' and table_schema = "+map[string]string{"PostgreSQL": "'public'", "MariaDB": "database()"}[name]) ==
-					"int64:0" {
+				columns := "information_schema.columns where table_name = 'vessel' and column_name = 'flag' and table_schema = " +
+					map[string]string{"PostgreSQL": "'public'", "MariaDB": "database()"}[name]
+				if name == "SQLite" {
+					columns = "pragma_table_info('vessel') where name = 'flag'"
+				}
+				if o.query("select count(*) from "+columns) == "int64:0" {
 					return "ensign"
 				}
 				return "flag"
@@ -402,6 +405,9 @@ func TestTwoNamesAreKilled(t *testing.T) {
 					died = false
 					for i, args := range [][]string{{"advance", "--yes"}, {"settle", "--yes"},
 						{"retreat", "--to", "1", "--yes", "--settle"}} {
+						if name == "SQLite" { // which writes the table anew to drop a column
+							args = append(args, "--let-writers-wait")
+						}
 						o.env = []string{fmt.Sprint("LASTBOARD_FAULT=", place, ":", n)}
 						r := o.run(args...)
 						o.env = nil

@@ -26,13 +26,12 @@ type About struct {
 
 // Traits are what engines differ in that concerns more than how a thing is said.
 type Traits struct {
-	File    bool // a database is a file: it has a path, one writer, and no roles
-	Schemas bool // tables stand in schemas
-	Places  bool // a column gets a place among the others without a copy of the table
-	Mirrors bool // a column can be kept under two names while programs write by either
-	// MirrorsHide means that such a column is invisible, and gets its other name in the moment in
-	// which that goes: what defines a table commits by itself.
-	MirrorsHide bool
+	File        bool // a database is a file: it has a path, one writer, and no roles
+	Schemas     bool // tables stand in schemas
+	Places      bool // a column gets a place among the others without a copy of the table
+	Mirrors     bool // a column can be kept under two names while programs write by either
+	MirrorsHide bool // such a column is invisible to who does not name it
+	MirrorsTurn bool // the column gets its other name in the step in which that goes
 	Swaps       bool // a column can get another type beside programs that write it
 	Links       bool // columns can be kept equal to those that they are made from, both ways
 	Supplies    bool // the engine can supply a column that an insert leaves out from others of its row

@@ -65,6 +65,8 @@ type Planner interface {
 	// Mirrors names the triggers that keep columns of a table equal to their mirrors, and gives
 	// the statements that make them and see to the rows; nothing where there are none.
 	Mirrors(t *schema.Table, pairs []schema.Mirror) (triggers, sql []string)
+	// Beside gives a column that has another name beside one, equal to it.
+	Beside(c *schema.Column, name string) schema.Column
 	// Aside gives a column as it is out of sight, beside the one that has its name.
 	Aside(c *schema.Column) schema.Column
 	// CannotSwap says why the engine cannot give columns of a table, one of those of a schema, other

@@ -41,16 +41,19 @@ type Mirror struct {
 	Name   string `json:"name"`
 }
 
+// NameBeside gives a column that has another name beside one, and nothing that is enforced.
+func NameBeside(c *Column, name string) Column {
+	m := *c
+	m.Name, m.NotNull, m.Limit, m.Comment = name, false, "", ""
+	return m
+}
+
 // Mirrored gives a table with mirrors, each with indexes as its column has: programs look rows
-// up by the new name, too, and rely on what is unique. hide makes the mirrors invisible.
-func Mirrored(t *Table, pairs []Mirror, hide bool) *Table {
+// up by the new name, too, and rely on what is unique. beside gives one as the engine has it.
+func Mirrored(t *Table, pairs []Mirror, beside func(c *Column, name string) Column) *Table {
 	after := t.copy()
 	for _, m := range pairs {
-		c := *after.Column(m.Column)
-		c.Name, c.NotNull, c.Limit, c.Comment = m.Name, false, "", ""
-		if hide {
-			c.Options = map[string]string{"invisible": "yes"}
-		}
+		c := beside(after.Column(m.Column), m.Name)
 		after.Columns = append(after.Columns, &c)
 	}
 	add := func(name string, unique bool, parts []IndexPart, where *Expr) {

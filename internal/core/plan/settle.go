@@ -145,7 +145,7 @@ func (p *Planner) Settle(ctx context.Context, m *migration.Migration) (*Plan, er
 					"there is no table %s any more", st.(*sqltext.AlterTable).Table))}
 			}
 			off := &schema.MirrorChange{Before: t, After: schema.Unmirrored(t, pairs), Pairs: pairs, Off: true, Proven: true}
-			if p.in.Engine.About().MirrorsHide {
+			if p.in.Engine.About().MirrorsTurn {
 				_, change, err := schema.Apply((&schema.Delta{Tables: []*schema.Table{off.After}}).On(p.current), st,
 					p.in.Engine.About().Env(nil))
 				if err != nil {

@@ -238,11 +238,11 @@ func stepsOf(t *testing.T, e engine.Engine, s *schema.Schema, tables, statement 
 // mirrorSteps gives the steps that keep columns under two names, and end that in both ways.
 func mirrorSteps(e engine.Engine, c *schema.TableChange, pairs []schema.Mirror, f engine.Facts) (list []*engine.Step,
 	err error) {
-	open := &schema.MirrorChange{Before: c.Before, After: schema.Mirrored(c.Before, pairs, e.About().MirrorsHide),
+	open := &schema.MirrorChange{Before: c.Before, After: schema.Mirrored(c.Before, pairs, e.Beside),
 		Pairs: pairs}
 	off := &schema.MirrorChange{Before: open.After, After: c.Before, Pairs: pairs, Off: true, Proven: true}
 	settled := *off
-	settled.After, settled.Renames = c.After, e.About().MirrorsHide
+	settled.After, settled.Renames = c.After, e.About().MirrorsTurn
 	for _, m := range []*schema.MirrorChange{open, off, &settled} {
 		steps, err := e.Steps(&schema.Change{Mirror: m}, f)
 		if err != nil {

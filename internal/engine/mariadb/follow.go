@@ -256,6 +256,9 @@ func (d dialect) Last(p *planning.Planner, what string, n planning.Noting, left 
 // Locked implements planning.Dialect.
 func (dialect) Locked(*schema.Table, bool) string { return " for update" }
 
+// Alone implements planning.Dialect: beside applications rows whose key changes are noted, in small tables as well.
+func (dialect) Alone(*schema.Table, *engine.Step) {}
+
 // DropTrigger implements engine.Planner.
 func (Engine) DropTrigger(_, trigger string) string {
 	return "drop trigger " + quote(trigger)

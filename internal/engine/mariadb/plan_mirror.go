@@ -36,6 +36,13 @@ func mirrorTriggers(t *schema.Table) (list []string) {
 	return list
 }
 
+// Beside implements engine.Planner.
+func (Engine) Beside(c *schema.Column, name string) schema.Column {
+	m := schema.NameBeside(c, name)
+	m.Options = map[string]string{"invisible": "yes"}
+	return m
+}
+
 // Mirrors implements engine.Planner.
 func (Engine) Mirrors(t *schema.Table, pairs []schema.Mirror) (triggers, sql []string) {
 	p := newPlanner(engine.Facts{}, t)

@@ -177,6 +177,12 @@ func (p *Planner) Delete(c *schema.DeleteChange) []*engine.Step {
 	}
 	where := " where " + engine.Range + " and " + condition
 	guards := p.Unreferred(condition, where)
+	moves := c.Noted != nil && p.Beside() && !refersToItself(t)
+	n := Noting{}
+	if moves {
+		n = Noting{Kept: c.Noted.Table, Keys: c.Noted.Keys}
+		p.Dialect.Note(p, p.Add(engine.Sync, 0, "note rows of "+t.Name+" whose key changes"), n)
+	}
 	var statements []string
 	if keys := t.Key(); !c.Discard && keys != nil {
 		kept := p.Facts.KeptTable()
@@ -203,6 +209,12 @@ func (p *Planner) Delete(c *schema.DeleteChange) []*engine.Step {
 	s.Preview = "select * from " + p.Name(t.Name) + " where " + condition + " limit ?"
 	if c.Noted != nil {
 		s.Preview = ""
+		p.Alone(s)
+		if moves {
+			p.last("delete rows whose key changed meanwhile", n, func(n Noting) []string {
+				return []string{"delete from " + p.Name(t.Name) + " where " + p.Among(n) + " and exists (select 1" + p.keptRow(n) + ")"}
+			})
+		}
 		p.LetGo([]string{c.Noted.Table})
 	}
 	return p.Steps

@@ -89,6 +89,9 @@ type Dialect interface {
 	// end it: after them what is kept goes on following the rows.
 	Note(p *Planner, s *engine.Step, n Noting)
 	Noted(t *schema.Table, n Noting) []string
+	// Alone lets a step that does all rows of a table by what is kept of them in one statement keep others
+	// from writing to it meanwhile, where rows could be missed otherwise.
+	Alone(t *schema.Table, s *engine.Step)
 	// Last adds the steps that do what is left for noted rows, in the end while nobody
 	// writes to the table, and end the noting.
 	Last(p *Planner, what string, n Noting, left func(Noting) []string)

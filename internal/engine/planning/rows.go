@@ -92,6 +92,18 @@ func Everywhere(statements []string) []string {
 // Beside reports whether applications write to the table while it is walked in batches.
 func (p *Planner) Beside() bool { return p.Facts.Live && p.Table.Key() != nil && !p.atOnce() }
 
+// Alone keeps others from writing to the table while one statement does all rows by what is kept of them:
+// a row whose key changes just then would be looked for under another one.
+func (p *Planner) Alone(s *engine.Step) {
+	if !p.Facts.Live || s.Batch != nil {
+		return
+	}
+	p.Dialect.Alone(p.Table, s)
+	if s.Seconds > p.Facts.Short {
+		s.WritersWait = engine.WaitThroughout
+	}
+}
+
 // atOnce reports whether one statement does all rows of the table: those of one that is small enough.
 // Where no lock holds from step to step, a row whose key changes meanwhile could come to stand where the
 // statement has been already; beside applications such rows are noted, in a small table, too.
@@ -341,7 +353,7 @@ func (p *Planner) putBack(k *schema.Kept, what string, columns []string) {
 	for i, column := range columns {
 		statements = append(statements, p.PutBackSQL(t, column, k, i+1))
 	}
-	p.Update(what, statements...)
+	p.Alone(p.Update(what, statements...))
 	if beside {
 		p.last(what+" to rows whose key changed meanwhile", n, func(n Noting) (list []string) {
 			_, k := p.kept(n)

@@ -218,6 +218,13 @@ func (dialect) Locked(t *schema.Table, goes bool) string {
 	return " for no key update of " + quote(tableOf(t).Name)
 }
 
+// Alone implements planning.Dialect: a statement that has waited for a row reads the row anew, and nothing
+// else.
+func (dialect) Alone(t *schema.Table, s *engine.Step) {
+	s.SQL = append([]string{"lock table " + name(t.Name) + " in share row exclusive mode"}, s.SQL...)
+	s.Lock, s.Strong = lockWriters, []string{t.Name}
+}
+
 // DropTrigger implements engine.Planner.
 func (Engine) DropTrigger(table, trigger string) string {
 	return "drop trigger " + quote(trigger) + " on " + name(table)

@@ -13,7 +13,7 @@ func init() { engine.Register(about) }
 var about = &engine.About{
 	Name: "sqlite", Title: "SQLite", Schemes: []string{"sqlite"}, Example: "sqlite:harbour.db", Words: reserved,
 	Taken:  "sqlite_",
-	Traits: engine.Traits{File: true, AlwaysIsNot: true, Binary: true, PlainCase: true},
+	Traits: engine.Traits{File: true, Mirrors: true, MirrorsTurn: true, AlwaysIsNot: true, Binary: true, PlainCase: true},
 	New:    func(engine.Options) engine.Engine { return Engine{} },
 }
 
@@ -30,12 +30,6 @@ func (Engine) CannotSupply(*schema.Table, sqltext.Expr) string { return "" }
 
 // CannotStandIn implements engine.Planner.
 func (Engine) CannotStandIn(*schema.Table) string { return "" }
-
-// CannotMirror implements engine.Planner.
-func (Engine) CannotMirror(*schema.Table, string) string { return "" }
-
-// Mirrors implements engine.Planner.
-func (Engine) Mirrors(*schema.Table, []schema.Mirror) (triggers, sql []string) { return nil, nil }
 
 // reserved words that a name could well be: sqlite.org/lang_keywords.html (those that cannot stand unquoted).
 var reserved = strings.Fields(`add all alter and as autoincrement between case check collate commit constraint create default

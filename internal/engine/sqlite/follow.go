@@ -137,13 +137,17 @@ func ownAgain(t *schema.Table, f engine.Facts, dropped []*schema.Column) []strin
 	var list []string
 	for _, tr := range t.Own {
 		kept := strings.TrimSuffix(strings.TrimSuffix(strings.TrimSuffix(tr.Name, followKeySuffix), followSuffix), cameSuffix)
-		if slices.Contains(f.Kept, kept) && !slices.ContainsFunc(dropped,
+		stays := slices.Contains(f.Kept, kept) || strings.HasSuffix(tr.Name, mirrorSuffix)
+		if stays && !slices.ContainsFunc(dropped,
 			func(c *schema.Column) bool { return planning.Names(tr, c.Name) }) {
 			list = append(list, tr.SQL)
 		}
 	}
 	return list
 }
+
+// Alone implements planning.Dialect: one transaction writes at a time.
+func (dialect) Alone(*schema.Table, *engine.Step) {}
 
 // DropTrigger implements engine.Planner.
 func (Engine) DropTrigger(_, trigger string) string {

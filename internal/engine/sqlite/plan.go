@@ -62,6 +62,10 @@ func (Engine) Steps(c *schema.Change, f engine.Facts) ([]*engine.Step, error) {
 			return p.Steps, p.Err
 		}
 		return p.alter()
+	case c.Mirror != nil:
+		p := newPlanner(f, c.Mirror.Before)
+		p.mirror(c.Mirror)
+		return p.Steps, p.Err
 	case c.View != nil:
 		return viewSteps(c.View), nil
 	case c.Rows != nil:

@@ -291,10 +291,7 @@ func (p *planner) rename() {
 	}
 	for _, from := range slices.Sorted(maps.Keys(p.Renames)) {
 		to := p.Renames[from]
-		p.Add(engine.Catalog, 0, "rename column "+from+" to "+to,
-			"alter table "+quote(p.Table.Name)+" rename column "+quote(from)+" to "+quote(to),
-			"update lastboard_note set object = "+literal(to)+" where table_name = "+literal(p.Table.Name)+" and object = "+
-				literal(from)+" and kind = 'comment'")
+		p.Add(engine.Catalog, 0, "rename column "+from+" to "+to, p.renameSQL(from, to)...)
 	}
 	if final.Name != p.Table.Name {
 		p.Add(engine.Catalog, 0, "rename table "+p.Table.Name+" to "+final.Name,
@@ -304,6 +301,13 @@ func (p *planner) rename() {
 	for _, c := range added {
 		p.Add(engine.Sync, 0, "keep the time of each update in "+c.Name, onUpdateSQL(final, c))
 	}
+}
+
+// renameSQL gives the statements that give a column another name.
+func (p *planner) renameSQL(from, to string) []string {
+	return []string{"alter table " + quote(p.Table.Name) + " rename column " + quote(from) + " to " + quote(to),
+		"update lastboard_note set object = " + literal(to) + " where table_name = " + literal(p.Table.Name) +
+			" and object = " + literal(from) + " and kind = 'comment'"}
 }
 
 // surviving gives the table of before without the columns that are dropped.

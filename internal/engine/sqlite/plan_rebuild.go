@@ -38,7 +38,7 @@ func (p *planner) rebuild(why string) {
 	if len(family) > 0 {
 		sql = append(sql, "create temp table "+orphans+" as "+countOrphans(family))
 	}
-	sql = append(sql, createTable(p.After, working), p.copyRows(),
+	sql = append(sql, createTable(p.loose(), working), p.copyRows(),
 		fmt.Sprintf("select 'the copy has ' || (select count(*) from %s) || ' rows and the table ' || (select count(*) "+
 			"from %s) where (select count(*) from %s) <> (select count(*) from %s)",
 			working, name, working, name))
@@ -100,6 +100,20 @@ func (p *planner) rebuild(why string) {
 		}
 	}
 	p.LetGo(putsBack)
+}
+
+// loose gives the table as it is made: columns of which a trigger refuses null may be null themselves.
+func (p *planner) loose() *schema.Table {
+	after := *p.After
+	after.Columns = slices.Clone(after.Columns)
+	for i, c := range after.Columns {
+		if old := p.From(c); old != nil && mirroredNull(p.Table, old) {
+			loose := *c
+			loose.NotNull = false
+			after.Columns[i] = &loose
+		}
+	}
+	return &after
 }
 
 // copyCost estimates in seconds what the copy of one row costs: each index and each
