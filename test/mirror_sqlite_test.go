@@ -20,7 +20,8 @@ type shadow struct {
 
 // word gives a value that often meets another one.
 func (s *shadow) word() string {
-	return []string{"'none'", "'Kiel'", "'kiel'", "'KIEL '", "'a'", "'b'", "'c'", "'d'", "''", "7", "'7'", "'07'"}[s.r.IntN(12)]
+	return []string{"'none'", "'Kiel'", "'kiel'", "'KIEL '", "'a'", "'b'", "'c'", "'d'", "''", "7", "'7'",
+		"'07'"}[s.r.IntN(12)]
 }
 
 // statement gives one with NAME, FLAG, MARK and SIZE for the columns that have two names.
@@ -31,15 +32,18 @@ func (s *shadow) statement() string {
 	size := fmt.Sprint([]int{1, 2, 3, 999_999}[s.r.IntN(4)])
 	switch s.r.IntN(18) {
 	case 0, 1:
-		return fmt.Sprintf("insert%s into vessel (id, NAME, FLAG, MARK, SIZE) values (%d, %s, %s, %s, %s)", clause, id, w(), flag,
+		return fmt.Sprintf("insert%s into vessel (id, NAME, FLAG, MARK, SIZE) values (%d, %s, %s, %s, %s)", clause, id,
+			w(), flag,
 			w(), size)
 	case 2:
-		return fmt.Sprintf("insert%s into vessel (NAME, MARK, FLAG) values (%s, %s, %s), (%s, %s, %s)", clause, w(), w(), flag,
+		return fmt.Sprintf("insert%s into vessel (NAME, MARK, FLAG) values (%s, %s, %s), (%s, %s, %s)", clause, w(), w(),
+			flag,
 			w(), w(), w())
 	case 3:
 		return fmt.Sprintf("insert%s into vessel (id, MARK) values (%d, %s)", clause, id, w())
 	case 4:
-		return fmt.Sprintf("insert into vessel (id, NAME, MARK, FLAG) values (%d, %s, %s, %s) on conflict (id) do update set "+
+		return fmt.Sprintf("insert into vessel (id, NAME, MARK, FLAG) values (%d, %s, %s, %s) on conflict (id) do "+
+			"update set "+
 			"NAME = excluded.NAME, MARK = excluded.MARK", id, w(), w(), flag)
 	case 5:
 		return fmt.Sprintf("insert into vessel (id, MARK, FLAG) values (%d, %s, %s) on conflict (FLAG) do update set tons = "+
@@ -65,7 +69,8 @@ func (s *shadow) statement() string {
 	case 16:
 		return fmt.Sprintf("update%s vessel set SIZE = SIZE * %d where id < %d", clause, 1+s.r.IntN(2), id)
 	}
-	return fmt.Sprintf("update vessel set NAME = (select NAME from vessel where id = %d), SIZE = %s where id = %d", id+1, size, id)
+	return fmt.Sprintf("update vessel set NAME = (select NAME from vessel where id = %d), SIZE = %s where id = %d",
+		id+1, size, id)
 }
 
 // play does one statement on both, and wants the same of both.
@@ -90,7 +95,8 @@ func (s *shadow) play() {
 		"typeof(flag) <> typeof(colours) or mark is not sign or size is not extent"); n != "0" {
 		s.Fatalf("%s: %s rows differ by their two names", both, n)
 	}
-	const rows = "select group_concat(row, '|') from (select id || ',' || hex(name) || ',' || coalesce(hex(flag), '-') || ',' || " +
+	const rows = "select group_concat(row, '|') from (select id || ',' || hex(name) || ',' || coalesce(hex(flag), " +
+		"'-') || ',' || " +
 		"hex(mark) || ',' || size || ',' || tons as row from vessel order by id)"
 	if now, want := s.text(s.both, rows), s.text(s.plain, rows); now != want {
 		s.Fatalf("%s: the rows are\n%s\nand should be\n%s", both, now, want)
@@ -119,12 +125,14 @@ func TestTwoNamesOnSQLite(t *testing.T) {
 		seed += uint64(*day) * 4
 		t.Run(fmt.Sprint("seed ", seed), func(t *testing.T) {
 			r := rand.New(rand.NewPCG(seed, 5))
-			table := "create table vessel (id integer primary key, name varchar(20) not null default 'none' collate nocase, flag " +
-				"varchar(40) unique, mark text not null, size integer not null default 1 constraint vessel_size_limit check " +
-				"(typeof(size) in ('integer', 'null') and size between -2147483648 and 2147483647), tons integer not null default 0)"
+			table := "create table vessel (id integer primary key, name varchar(20) not null default 'none' collate nocase, " +
+				"flag varchar(40) unique, mark text not null, size integer not null default 1 constraint vessel_size_limit check " +
+				"(typeof(size) in ('integer', 'null') and size between -2147483648 and 2147483647), tons integer not null " +
+				"default 0)"
 			statements := []string{table, "create index by_name on vessel (name)", "create table seen (id)"}
 			if seed%2 == 0 { // triggers of the application, which write the row once more
-				statements = append(statements, "create trigger counts after update of id on vessel begin update vessel set tons = "+
+				statements = append(statements, "create trigger counts after update of id on vessel begin update vessel set "+
+					"tons = "+
 					"tons + 1 where id = new.id; end", "create table yard (id integer primary key, n integer)",
 					"insert into yard values (1, 0)", "create trigger goes after update of tons on vessel begin update yard set n = "+
 						"new.tons; end", "create trigger comes after update on yard begin update vessel set name = 'n' || new.n, flag = "+

@@ -61,7 +61,7 @@ func TestWhatIsRefusedChangesNothing(t *testing.T) {
 		{"rows would break", "alter table vessel alter flag set not null", "rows-would-break", false},
 		{"rows need a value", "alter table vessel add column code text not null", "rows-need-value", false},
 		{"an assertion", "assert not exists (select 1 from vessel) else 'there are vessels'", "assertion-fails", false},
-		{"an overlap is needed", "alter table vessel rename column flag to flags", "needs-overlap", true},
+		{"an overlap is needed", "alter table vessel rename to ship", "needs-overlap", true},
 		{"writers would wait", "alter table vessel alter flag set default 'NO'", "writers-would-wait", true},
 	} {
 		t.Run(c.name, func(t *testing.T) {

@@ -11,7 +11,8 @@ func init() { engine.Register(about) }
 var about = &engine.About{
 	Name: "mariadb", Title: "MariaDB", Schemes: []string{"mariadb", "mysql"},
 	Example: "mariadb://office@db.example/harbour", Words: reserved,
-	Traits: engine.Traits{Places: true, Mirrors: true, MirrorsHide: true, MirrorsTurn: true, Swaps: true, Links: true, Supplies: true,
+	Traits: engine.Traits{Places: true, Mirrors: true, MirrorsHide: true, MirrorsTurn: true, Swaps: true, Links: true,
+		Supplies: true,
 		StandsIn: true},
 	New: func(o engine.Options) engine.Engine {
 		return Engine{Unproven: o.Unproven, RunsAs: o.RunsAs, Here: o.LedgerHere}

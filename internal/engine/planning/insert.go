@@ -212,7 +212,8 @@ func (p *Planner) Delete(c *schema.DeleteChange) []*engine.Step {
 		p.Alone(s)
 		if moves {
 			p.last("delete rows whose key changed meanwhile", n, func(n Noting) []string {
-				return []string{"delete from " + p.Name(t.Name) + " where " + p.Among(n) + " and exists (select 1" + p.keptRow(n) + ")"}
+				return []string{"delete from " + p.Name(t.Name) + " where " + p.Among(n) + " and exists (select 1" +
+					p.keptRow(n) + ")"}
 			})
 		}
 		p.LetGo([]string{c.Noted.Table})

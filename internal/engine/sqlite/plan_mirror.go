@@ -116,7 +116,8 @@ func (p *planner) mirror(m *schema.MirrorChange) {
 	var triggers, off []string
 	for _, pair := range m.Pairs {
 		p.Add(engine.Catalog, 0, "add column "+pair.Name+" beside "+pair.Column,
-			"alter table "+name+" add column "+columnSQL(m.After, m.After.Column(pair.Name), m.After.Options["strict"] != "")).Why =
+			"alter table "+name+" add column "+columnSQL(m.After, m.After.Column(pair.Name),
+				m.After.Options["strict"] != "")).Why =
 			"programs of before and of after each use their own name"
 		if p.Table.Column(pair.Column).NotNull {
 			triggers = append(triggers, "alter table "+name+" alter column "+quote(pair.Column)+" drop not null")
@@ -192,9 +193,10 @@ func (p *planner) mirrorSQL(m schema.Mirror) (names, sql []string) {
 	if c.NotNull {
 		came = "(" + came + " or new." + a + " is null)"
 	}
-	trigger(mirrorCame, "insert", came, abort(both, " where "+differs("new."+a, none)+" and "+differs("new."+b, none)+" and "+
-		differs("new."+a, "new."+b))+wrong(differs("new."+b, none))+"update "+table+" set "+a+" = case when "+given+" then "+b+
-		" else "+a+" end, "+b+" = case when "+given+" then "+b+" else "+a+" end where "+row+" and "+differs(a, b)+"; "+null+guard)
+	chosen := "case when " + given + " then " + b + " else " + a + " end"
+	trigger(mirrorCame, "insert", came, abort(both, " where "+differs("new."+a, none)+" and "+differs("new."+b, none)+
+		" and "+differs("new."+a, "new."+b))+wrong(differs("new."+b, none))+
+		"update "+table+" set "+a+" = "+chosen+", "+b+" = "+chosen+" where "+row+" and "+differs(a, b)+"; "+null+guard)
 	written := func(n string) string { return differs("new."+n, "old."+n) }
 	again := []string{""}
 	if len(t.Triggers) > 0 {
@@ -275,8 +277,9 @@ func (p *planner) unmirror(m *schema.MirrorChange) {
 		for i, n := range triggers {
 			there[i] = literal(n)
 		}
-		sql = append(sql, fmt.Sprintf("select %s where (select count(*) from sqlite_schema where type = 'trigger' and name in "+
-			"(%s)) <> %d", literal("the triggers that keep "+x.Names+" equal are not all there"), strings.Join(there, ", "),
+		sql = append(sql, fmt.Sprintf("select %s where (select count(*) from sqlite_schema where type = 'trigger' "+
+			"and name in (%s)) <> %d", literal("the triggers that keep "+x.Names+" equal are not all "+
+			"there"), strings.Join(there, ", "),
 			len(there)))
 	}
 	if m.Renames { // views that read the columns by their new names go on with them
