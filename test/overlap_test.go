@@ -255,15 +255,15 @@ func TestOverlapIsNotForAll(t *testing.T) {
 				"alter table vessel drop column flag;\nalter table vessel add column flag integer",
 				"drop table vessel;\ncreate table vessel (id integer not null primary key)",
 			}
+			list = append(list, "alter table vessel rename column flag to flags;\nalter table vessel alter flags set "+
+				"default 'NO'",
+				"alter table vessel rename column flag to flags;\nalter table vessel rename column name to title")
 			if engineWord(o) != "sqlite" {
-				list = append(list, "alter table vessel rename column flag to flags;\nalter table vessel alter flags set "+
-					"default 'NO'",
-					"alter table vessel rename column flag to flags;\nalter table vessel rename column name to title",
-					"alter table vessel rename to ship;\nalter table ship drop column flag",
+				list = append(list, "alter table vessel rename to ship;\nalter table ship drop column flag",
 					"alter table vessel rename to ship;\nalter table ship rename to boat",
 					"alter table vessel rename column flag to flags;\nalter table vessel rename to ship")
 			} else {
-				list = append(list, "alter table vessel rename column flag to flags", "alter table vessel rename to ship")
+				list = append(list, "alter table vessel rename to ship")
 			}
 			for _, statement := range list {
 				o.migration("0002-change", "-- A change\n"+statement+";\n")

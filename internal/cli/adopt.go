@@ -19,6 +19,7 @@ import (
 
 func newAdopt(g *global) *cobra.Command {
 	var yes string
+	var rights bool
 	c := &cobra.Command{
 		Use:   "adopt [VERSION]",
 		Short: "Take an existing database under care",
@@ -70,7 +71,7 @@ for its way back.`,
 			if err != nil {
 				return err
 			}
-			text, native, leftOut := adopt.Migration(tables, beside, s.engine, s.name())
+			text, native, leftOut := adopt.Migration(tables, beside, s.engine, s.name(), rights)
 			path := filepath.Join(s.project.Migrations, "0001-adopted.sql")
 			if err := os.MkdirAll(s.project.Migrations, 0o777); err != nil {
 				return err
@@ -107,6 +108,7 @@ for its way back.`,
 			return nil
 		},
 	}
+	c.Flags().BoolVar(&rights, "with-rights", false, "write the rights of others than the owner as well")
 	addYes(c, &yes)
 	return c
 }

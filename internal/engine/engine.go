@@ -65,8 +65,8 @@ type Planner interface {
 	// Mirrors names the triggers that keep columns of a table equal to their mirrors, and gives
 	// the statements that make them and see to the rows; nothing where there are none.
 	Mirrors(t *schema.Table, pairs []schema.Mirror) (triggers, sql []string)
-	// Beside gives a column that has another name beside one, equal to it.
-	Beside(c *schema.Column, name string) schema.Column
+	// Twin gives the column that has another name beside one, equal to it.
+	Twin(c *schema.Column, name string) schema.Column
 	// Aside gives a column as it is out of sight, beside the one that has its name.
 	Aside(c *schema.Column) schema.Column
 	// CannotSwap says why the engine cannot give columns of a table, one of those of a schema, other
@@ -187,11 +187,25 @@ type Database interface {
 
 // Beside is something that stands beside the tables.
 type Beside struct {
-	What string // "function stamp()"
-	SQL  string // the statement that makes it; "" where there is none to be had
-	// First means that tables may need it, rather than it tables.
-	First bool
+	What  string // "function stamp()"
+	SQL   string // the statement that makes it; "" where there is none to be had
+	Place BesidePlace
+	Table string // with [OfTable] alone
 }
+
+// BesidePlace says when something that stands beside the tables can be made.
+type BesidePlace int
+
+// The places, in their order.
+const (
+	BeforeTables BesidePlace = iota // tables may need it
+	BehindTables                    // it may need tables
+	BehindViews                     // and views
+	Rights                          // it gives others rights to what is there
+	// OfTable is what a table has that its model does not say: an option, called What, with which the
+	// table has to be made.
+	OfTable
+)
 
 // OwnObject is something that Lastboard has made for itself.
 type OwnObject struct {

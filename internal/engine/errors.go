@@ -45,9 +45,13 @@ func (e *Violation) Error() string {
 func (e *Violation) Unwrap() error { return e.Err }
 
 // Refused is the error of a planner for a change that this engine cannot make.
-type Refused struct{ Message, Cure string }
+type Refused struct {
+	Message, Cure string
+	Err           error // the engine's own; nil for none
+}
 
 func (e *Refused) Error() string { return e.Message }
+func (e *Refused) Unwrap() error { return e.Err }
 
 // Unsure is the error of a commit whose answer was lost: it may have come about or not.
 type Unsure struct{ Err error }

@@ -228,6 +228,12 @@ func act(a string) string {
 	return a
 }
 
+// SameExpr reports whether two expressions are one to the engine, or one in the language: an engine
+// spells in its own way what it was told in ours.
+func SameExpr(a, b *Expr, text Text) bool {
+	return a == b || a != nil && b != nil && (text(*a) == text(*b) || alike(a) != "" && alike(a) == alike(b))
+}
+
 // alike gives an expression in the language; "" where there is none that it stands for.
 func alike(e *Expr) string {
 	if e == nil || e.Tree == nil {

@@ -41,8 +41,8 @@ type Mirror struct {
 	Name   string `json:"name"`
 }
 
-// NameBeside gives a column that has another name beside one, and nothing that is enforced.
-func NameBeside(c *Column, name string) Column {
+// Twin gives a column that has another name beside one, and nothing that is enforced.
+func Twin(c *Column, name string) Column {
 	m := *c
 	m.Name, m.NotNull, m.Limit, m.Comment = name, false, "", ""
 	return m

@@ -143,6 +143,7 @@ type View struct {
 	Query   string // what follows "as"
 	SQL     string // the whole statement, when it was read from an engine
 	Columns []string
+	More    bool `json:",omitempty"` // SQL says more than that it is a view of its query
 }
 
 // String gives the expression in the language where it can, else as the engine

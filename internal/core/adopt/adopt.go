@@ -8,6 +8,8 @@ package adopt
 
 import (
 	"fmt"
+	"maps"
+	"slices"
 	"strings"
 
 	"lastboard/internal/core/restate"
@@ -18,68 +20,108 @@ import (
 
 // Migration gives the text of the first migration, the names of what had to be written natively, and
 // of what could not be written.
-func Migration(s *schema.Schema, beside []engine.Beside, e engine.Engine, database string) (text string, native,
-	leftOut []string) {
+func Migration(s *schema.Schema, beside []engine.Beside, e engine.Engine, database string, rights bool) (text string,
+	native, leftOut []string) {
 	var b strings.Builder
 	fmt.Fprintf(&b, "-- The tables as they were when %s came under care\n", database)
 	b.WriteString("-- Written from the database; on that database it was recorded without being run.\n\n")
 	played := &schema.Schema{}
 	write := func(st sqltext.Statement) { b.WriteString(sqltext.PrintStatement(st) + ";\n\n") }
-	others := func(first bool) {
+	engines := []string{e.About().Name}
+	others := func(place engine.BesidePlace) {
 		for _, o := range beside {
-			if o.SQL != "" && o.First == first {
+			switch {
+			case o.Place != place:
+			case o.SQL == "" || place == engine.Rights && !rights:
+				leftOut = append(leftOut, o.What)
+			default:
 				native = append(native, o.What)
-				write(&sqltext.Native{Engines: []string{e.About().Name}, SQL: o.SQL, NoWayBack: true})
+				write(&sqltext.Native{Engines: engines, SQL: o.SQL, NoWayBack: true})
 			}
 		}
 	}
-	others(true)
+	others(engine.BeforeTables)
 	tables := restate.Ordered(s)
+	var natively []string // tables and views that are written so
 	for _, t := range tables {
 		statements, after, ok := portable(t, played, e)
-		if ok {
+		if ok && !onNative(t, natively, e) {
 			played = after
 			for _, st := range statements {
 				write(st)
 			}
 		} else {
+			ok, natively = false, append(natively, t.Name)
 			native = append(native, "table "+t.Name)
-			write(nativeTable(t, e))
+			write(nativeTable(whole(t, beside), e))
 			played.Tables = append(played.Tables, t)
 		}
-		if t.Comment != "" && t.Options["definition"] == "" {
+		if t.Comment != "" && ok {
 			write(&sqltext.CommentOn{Table: sqltext.Name{Name: t.Name}, Text: &t.Comment})
 		}
 	}
-	others(false)
+	others(engine.BehindTables)
 	for _, t := range tables {
 		for _, tr := range t.Triggers {
 			native = append(native, "trigger "+tr.Name)
-			write(&sqltext.Native{Engines: []string{e.About().Name}, SQL: e.TriggerSQL(tr), NoWayBack: true})
+			write(&sqltext.Native{Engines: engines, SQL: e.TriggerSQL(tr), NoWayBack: true})
 		}
 	}
 	for _, v := range s.Views {
 		st := &sqltext.CreateView{View: sqltext.Name{Name: v.Name}, Query: sqltext.Query{Text: v.Query}}
-		if again, err := sqltext.Parse("", sqltext.PrintStatement(st)+";"); err == nil && len(again.Statements) == 1 {
+		if again, err := sqltext.Parse("", sqltext.PrintStatement(st)+";"); err == nil && len(again.Statements) == 1 &&
+			!v.More &&
+			!viewOnNative(v, natively, e) {
 			write(again.Statements[0])
 			continue
 		}
+		natively = append(natively, v.Name)
 		native = append(native, "view "+v.Name)
-		write(&sqltext.Native{Engines: []string{e.About().Name}, SQL: v.SQL, NoWayBack: true})
+		write(&sqltext.Native{Engines: engines, SQL: v.SQL, NoWayBack: true})
 	}
-	for _, o := range beside {
-		if o.SQL == "" {
-			leftOut = append(leftOut, o.What)
-		}
-	}
+	others(engine.BehindViews)
+	others(engine.Rights)
 	return strings.TrimSuffix(b.String(), "\n"), native, leftOut
+}
+
+// onNative reports whether a table refers to one that is written natively. A server that does not try
+// all such statements beforehand knows nothing of it then.
+func onNative(t *schema.Table, natively []string, e engine.Engine) bool {
+	return !e.About().File && slices.ContainsFunc(t.ForeignKeys, func(k *schema.ForeignKey) bool {
+		return schema.HasName(natively, k.Table)
+	})
+}
+
+// viewOnNative reports whether a view reads what is written natively.
+func viewOnNative(v *schema.View, natively []string, e engine.Engine) bool {
+	tokens, _ := sqltext.Scan(v.Query, sqltext.Engine)
+	return !e.About().File && slices.ContainsFunc(tokens, func(t sqltext.Token) bool {
+		return (t.Kind == sqltext.Word || t.Kind == sqltext.Quoted) && slices.ContainsFunc(natively,
+			func(n string) bool { return schema.SameName(n[strings.LastIndex(n, ".")+1:], t.Value) })
+	})
+}
+
+// whole gives a table with what its model does not say of it.
+func whole(t *schema.Table, beside []engine.Beside) *schema.Table {
+	out := *t
+	out.Options = maps.Clone(t.Options)
+	for _, o := range beside {
+		if o.Place != engine.OfTable || o.Table != t.Name {
+			continue
+		}
+		if out.Options == nil {
+			out.Options = map[string]string{}
+		}
+		out.Options[o.What] = o.SQL
+	}
+	return &out
 }
 
 func nativeTable(t *schema.Table, e engine.Engine) *sqltext.Native {
 	sql := t.Options["definition"]
 	if sql == "" {
 		bare := *t
-		bare.Triggers, bare.Comment = nil, ""
+		bare.Triggers = nil
 		sql = strings.Join(e.CreateSQL(&bare), ";\n")
 	}
 	return &sqltext.Native{Engines: []string{e.About().Name}, SQL: sql, Touching: []sqltext.Name{{Name: t.Name}},

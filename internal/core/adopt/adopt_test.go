@@ -66,7 +66,7 @@ func TestWhatIsWrittenMakesTheTables(t *testing.T) {
 	} {
 		t.Run(c.what, func(t *testing.T) {
 			s := read(t, c.statements...)
-			text, native, _ := adopt.Migration(s, nil, sqlite.Engine{}, "harbour")
+			text, native, _ := adopt.Migration(s, nil, sqlite.Engine{}, "harbour", false)
 			if !slices.Equal(native, c.native) {
 				t.Errorf("natively written are %v, wanted %v", native, c.native)
 			}

@@ -24,7 +24,7 @@ func inWords(t, was *schema.Table, text schema.Text) *schema.Table {
 	out := *t
 	out.Columns, out.Checks = slices.Clone(t.Columns), slices.Clone(t.Checks)
 	written := func(own, theirs *schema.Expr) *schema.Expr {
-		if own == nil || theirs == nil || theirs.Tree == nil || text(*own) != text(*theirs) {
+		if own == nil || theirs == nil || theirs.Tree == nil || !schema.SameExpr(own, theirs, text) {
 			return own
 		}
 		return theirs

@@ -171,7 +171,7 @@ func (p *Planner) opensMirrors(ctx context.Context, out *Plan, m *migration.Migr
 			}
 		}
 	}
-	change := &schema.MirrorChange{Before: t, After: schema.Mirrored(t, pairs, p.in.Engine.Beside),
+	change := &schema.MirrorChange{Before: t, After: schema.Mirrored(t, pairs, p.in.Engine.Twin),
 		Pairs: pairs}
 	p.warnMirrors(out, m, whole, change)
 	return p.change(ctx, out, &schema.Change{At: whole.At, What: "keep columns of " + t.Name + " under two names",

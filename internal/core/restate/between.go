@@ -54,7 +54,7 @@ func (b *between) same(x, y *schema.Expr) bool {
 	if x == nil || y == nil {
 		return x == y
 	}
-	return b.text(*x) == b.text(*y)
+	return schema.SameExpr(x, y, b.text)
 }
 
 // constraints drops those that are gone and adds those that are new. One that has
@@ -62,28 +62,29 @@ func (b *between) same(x, y *schema.Expr) bool {
 func (b *between) constraints() {
 	type constraint struct {
 		name string
-		what string // equal for two that mean the same
+		what string // equal for two that mean the same, as their expressions are
+		expr *schema.Expr
 		add  *sqltext.Constraint
 	}
 	list := func(t *schema.Table) []constraint {
 		var list []constraint
 		for _, k := range t.Uniques {
-			list = append(list, constraint{k.Name, "unique " + strings.ToLower(strings.Join(k.Columns, ", ")), Unique(k)})
+			list = append(list, constraint{k.Name, "unique " + strings.ToLower(strings.Join(k.Columns, ", ")), nil, Unique(k)})
 		}
 		for _, k := range t.Checks {
-			list = append(list, constraint{k.Name, "check " + b.text(k.Expr), Check(k)})
+			list = append(list, constraint{k.Name, "check", &k.Expr, Check(k)})
 		}
 		for _, k := range t.ForeignKeys {
 			c := ForeignKey(k)
 			act := func(a string) string { return strings.TrimPrefix(a, "no action") }
 			what := fmt.Sprint("foreign key ", k.Columns, k.Table, k.References, act(k.OnDelete), "/", act(k.OnUpdate))
-			list = append(list, constraint{k.Name, strings.ToLower(what), c})
+			list = append(list, constraint{k.Name, strings.ToLower(what), nil, c})
 		}
 		return list
 	}
 	before, after := list(b.from), list(b.to)
 	find := func(list []constraint, c constraint) int {
-		return slices.IndexFunc(list, func(o constraint) bool { return o.what == c.what })
+		return slices.IndexFunc(list, func(o constraint) bool { return o.what == c.what && b.same(o.expr, c.expr) })
 	}
 	for _, c := range before {
 		i := find(after, c)

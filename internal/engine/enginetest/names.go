@@ -238,7 +238,7 @@ func stepsOf(t *testing.T, e engine.Engine, s *schema.Schema, tables, statement 
 // mirrorSteps gives the steps that keep columns under two names, and end that in both ways.
 func mirrorSteps(e engine.Engine, c *schema.TableChange, pairs []schema.Mirror, f engine.Facts) (list []*engine.Step,
 	err error) {
-	open := &schema.MirrorChange{Before: c.Before, After: schema.Mirrored(c.Before, pairs, e.Beside),
+	open := &schema.MirrorChange{Before: c.Before, After: schema.Mirrored(c.Before, pairs, e.Twin),
 		Pairs: pairs}
 	off := &schema.MirrorChange{Before: open.After, After: c.Before, Pairs: pairs, Off: true, Proven: true}
 	settled := *off

@@ -36,9 +36,9 @@ func mirrorTriggers(t *schema.Table) (list []string) {
 	return list
 }
 
-// Beside implements engine.Planner.
-func (Engine) Beside(c *schema.Column, name string) schema.Column {
-	m := schema.NameBeside(c, name)
+// Twin implements engine.Planner.
+func (Engine) Twin(c *schema.Column, name string) schema.Column {
+	m := schema.Twin(c, name)
 	m.Options = map[string]string{"invisible": "yes"}
 	return m
 }

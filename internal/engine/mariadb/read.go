@@ -33,7 +33,7 @@ const selectKeys = `select k.table_name, k.constraint_name, k.column_name, k.ref
 const selectTriggers = `select event_object_table as table_name, trigger_name, action_timing, event_manipulation, action_statement, sql_mode
 	from information_schema.triggers where event_object_schema = {database} order by event_object_table, event_manipulation, action_timing, action_order`
 
-const selectViews = `select table_name, view_definition from information_schema.views where table_schema = {database} and {where} order by table_name`
+const selectViews = `select table_name, view_definition, lower(check_option), lower(security_type), lower(algorithm) from information_schema.views where table_schema = {database} and {where} order by table_name`
 
 // users selects the tables of the applications.
 const users = `table_name not like 'lastboard!_%' escape '!'`
@@ -129,7 +129,18 @@ func (r *reader) table(v []any) {
 
 func (r *reader) view(v []any) {
 	x := &schema.View{Name: text(v[0]), Query: r.local(ansi(text(v[1])))}
-	x.SQL = "create or replace view " + quote(x.Name) + " as " + x.Query
+	words, end := "create or replace ", ""
+	if a := text(v[4]); a != "undefined" {
+		words += "algorithm = " + a + " "
+	}
+	if text(v[3]) == "invoker" {
+		words += "sql security invoker "
+	}
+	if check := text(v[2]); check != "none" {
+		end = " with " + check + " check option"
+	}
+	x.SQL = words + "view " + quote(x.Name) + " as " + x.Query + end
+	x.More = words != "create or replace " || end != ""
 	r.views[x.Name] = x
 	r.schema.Views = append(r.schema.Views, x)
 }
@@ -176,7 +187,7 @@ func (r *reader) column(v []any) {
 			Stored: strings.Contains(extra, "stored generated")}
 	}
 	if d := ansi(text(v[2])); v[2] != nil && c.Generated == nil && d != "NULL" {
-		c.Default = &schema.Expr{Native: d}
+		c.Default = &schema.Expr{Native: r.local(d)}
 	}
 	if strings.Contains(extra, "auto_increment") {
 		c.Identity = &sqltext.Identity{}

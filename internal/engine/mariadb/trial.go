@@ -27,6 +27,8 @@ type trial struct {
 	// to were not needed there.
 	left   map[string][]*schema.ForeignKey
 	memory memory
+	// untried means that a native statement was not tried: what it makes is not here.
+	untried bool
 }
 
 // scratch begins the names of the databases of trials.
@@ -205,7 +207,7 @@ func (t *trial) step(ctx context.Context, s *engine.Step) error {
 		bare.SQL = append(bare.SQL, sql)
 	}
 	if t.natives().UntriedStep(&bare) {
-		s.Untried = bare.Untried
+		s.Untried, t.untried = bare.Untried, true
 		return nil
 	}
 	statements := s.SQL
@@ -218,6 +220,10 @@ func (t *trial) step(ctx context.Context, s *engine.Step) error {
 	var found []string
 	for _, sql := range statements {
 		more, err := t.statement(ctx, sql)
+		if c := code(err); s.Native && t.untried && (c == errNoTable || c == errNoRoutine || c == errViewBroken) {
+			s.Untried = "it needs what was not tried itself: " + message(err)
+			return nil
+		}
 		if err != nil {
 			return t.wouldNot(s, err)
 		}

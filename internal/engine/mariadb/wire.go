@@ -204,6 +204,7 @@ const (
 	errInterrupted     = 1317
 	errSyntax          = 1064
 	errNoTable         = 1146
+	errNoRoutine       = 1305
 	errNoDatabase      = 1049
 	errNoDatabaseRight = 1044
 	errNoTableRight    = 1142

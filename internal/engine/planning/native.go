@@ -18,6 +18,8 @@ type Native struct {
 	Never []string
 	// There reports whether a name is that of a table or view in the place of the trial.
 	There func(name string) bool
+	// Harmless are statements that may be tried although they define nothing.
+	Harmless []string
 	// Place reports whether a qualifier stands for a place of the trial; nil means none does.
 	Place func(qualifier string) bool
 }
@@ -27,6 +29,9 @@ var bodies = []string{"function", "procedure", "trigger", "view"}
 
 // Untried says why a statement may not be tried; "" when it may.
 func (n Native) Untried(sql string) string {
+	if slices.Contains(n.Harmless, sql) {
+		return ""
+	}
 	all, comments := sqltext.Scan(sql, sqltext.Engine)
 	for _, c := range comments {
 		if !strings.HasPrefix(c.Text, "-- ") || strings.Contains(c.Text, "/*") {
@@ -151,12 +156,36 @@ func (n Native) target(tokens []sqltext.Token, at int, verb, kind string) string
 			name = last(at + to + 1)
 		}
 	case verb == "create":
-		return ""
+		return n.others(tokens, at, kind)
 	default:
 		return "it changes something of which the trial has no copy"
 	}
 	if !n.There(name) {
 		return "the trial has no copy of " + name
+	}
+	return ""
+}
+
+// others refuses a new table that is made like another, or under one, which is none of the trial's.
+func (n Native) others(tokens []sqltext.Token, at int, kind string) string {
+	if kind != "table" {
+		return ""
+	}
+	for i := at + 1; i+1 < len(tokens); i++ {
+		next := i + 1
+		switch {
+		case tokens[i].Is("inherits") && tokens[next].Is("("):
+			next++
+		case tokens[i].Is("references"), tokens[i].Is("like"), tokens[i].Is("of"):
+		default:
+			continue
+		}
+		for next+2 < len(tokens) && tokens[next+1].Is(".") {
+			next += 2
+		}
+		if next < len(tokens) && named(tokens[next]) && !n.There(tokens[next].Value) {
+			return "the trial has no copy of " + tokens[next].Value
+		}
 	}
 	return ""
 }

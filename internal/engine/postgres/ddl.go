@@ -2,6 +2,7 @@ package postgres
 
 import (
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
@@ -37,7 +38,36 @@ func (Engine) CreateSQL(t *schema.Table) []string {
 	for _, k := range t.ForeignKeys {
 		list = append(list, addForeignKey(t, k))
 	}
-	return append(list, createParts(t)...)
+	return append(append(list, createParts(t)...), createRest(t)...)
+}
+
+// createRest gives the statements for what of a table is the server's own.
+func createRest(t *schema.Table) (list []string) {
+	alter := "alter table " + name(t.Name) + " "
+	for _, key := range slices.Sorted(maps.Keys(t.Options)) {
+		if k, ok := strings.CutPrefix(key, "constraint "); ok {
+			list = append(list, alter+"add constraint "+quote(k)+" "+t.Options[key])
+		}
+	}
+	if security := t.Options["row security"]; security != "" {
+		list = append(list, alter+"enable row level security")
+		if security == "forced" {
+			list = append(list, alter+"force row level security")
+		}
+	}
+	switch identity := t.Options["replica identity"]; {
+	case identity == "nothing", identity == "full", strings.HasPrefix(identity, "using index "):
+		list = append(list, alter+"replica identity "+identity)
+	}
+	return list
+}
+
+// listed reports whether a list of names, as the server quotes them, has one.
+func listed(list, n string) bool {
+	tokens, _ := sqltext.Scan(list, sqltext.Migration)
+	return slices.ContainsFunc(tokens, func(t sqltext.Token) bool {
+		return (t.Kind == sqltext.Word || t.Kind == sqltext.Quoted) && t.Value == n
+	})
 }
 
 // sameAsAnother reports whether another key has the columns of a unique one: the server leaves
@@ -80,7 +110,9 @@ func sequenceType(c *schema.Column) string {
 func createTable(t *schema.Table) string {
 	var lines []string
 	for _, c := range t.Columns {
-		lines = append(lines, "  "+columnSQL(t, c))
+		if !listed(t.Options["inherited"], c.Name) {
+			lines = append(lines, "  "+columnSQL(t, c))
+		}
 	}
 	if k := t.PrimaryKey; k != nil {
 		lines = append(lines, "  "+keySQL(k, "primary key"))
@@ -91,13 +123,27 @@ func createTable(t *schema.Table) string {
 		}
 	}
 	for _, k := range t.Checks {
-		lines = append(lines, "  "+checkSQL(t, k))
+		if !listed(t.Options["inherited checks"], k.Name) {
+			lines = append(lines, "  "+checkSQL(t, k))
+		}
 	}
 	words := "create table "
-	if t.Options["unlogged"] != "" {
+	switch {
+	case t.Options["unlogged"] != "":
 		words = "create unlogged table "
+	case t.Options["server"] != "":
+		words = "create foreign table "
 	}
 	sql := words + name(t.Name) + " (\n" + strings.Join(lines, ",\n") + "\n)"
+	if parents := t.Options["inherits"]; parents != "" {
+		sql += " inherits (" + parents + ")"
+	}
+	if by := t.Options["partition by"]; by != "" {
+		sql += " partition by " + by
+	}
+	if server := t.Options["server"]; server != "" {
+		sql += " server " + server
+	}
 	if w := t.Options["with"]; w != "" {
 		sql += " with (" + w + ")"
 	}
@@ -246,7 +292,11 @@ func commentSQL(on, text string) string {
 func comments(t *schema.Table) []string {
 	var list []string
 	if t.Comment != "" {
-		list = append(list, commentSQL("table "+name(t.Name), t.Comment))
+		kind := "table "
+		if t.Options["server"] != "" {
+			kind = "foreign table "
+		}
+		list = append(list, commentSQL(kind+name(t.Name), t.Comment))
 	}
 	for _, c := range t.Columns {
 		if c.Comment != "" {

@@ -52,8 +52,8 @@ func hasMirrors(t *schema.Table) bool {
 // CannotMirror implements engine.Planner.
 func (Engine) CannotMirror(*schema.Table, string) string { return "" }
 
-// Beside implements engine.Planner.
-func (Engine) Beside(c *schema.Column, name string) schema.Column { return schema.NameBeside(c, name) }
+// Twin implements engine.Planner.
+func (Engine) Twin(c *schema.Column, name string) schema.Column { return schema.Twin(c, name) }
 
 // Mirrors implements engine.Planner.
 func (Engine) Mirrors(t *schema.Table, pairs []schema.Mirror) (triggers, sql []string) {

@@ -89,20 +89,37 @@ func (d *database) HasTable(ctx context.Context, table string) (bool, error) {
 
 // Count counts a small table, and takes the engine's own estimate for a large one.
 func (d *database) Count(ctx context.Context, table string, size bool) (rows, bytes int64, err error) {
-	r, err := d.Query(ctx, "select greatest(reltuples, 0)::bigint, relpages, pg_table_size(oid) from pg_class where "+
-		"oid = to_regclass(?)", name(table))
+	r, err := d.Query(ctx, "select "+selectSize+" from pg_class c, "+leaves+" where c.oid = to_regclass(?) group by "+
+		"c.oid, "+
+		"c.relkind", name(table))
 	if err != nil || len(r.Values) == 0 {
 		return 0, 0, err
 	}
-	estimate, pages, bytes := number(r.Values[0][0]), number(r.Values[0][1]), number(r.Values[0][2])
-	// A table that was never analysed says nothing of its rows.
-	if estimate < exactRows && bytes < exactBytes || pages == 0 {
+	estimate, bytes := number(r.Values[0][0]), number(r.Values[0][2])
+	if counted(estimate, number(r.Values[0][1]), bytes, text(r.Values[0][3])) {
 		if r, err = d.Query(ctx, "select count(*) from "+name(table)); err != nil {
 			return 0, 0, err
 		}
 		return number(r.Values[0][0]), bytes, nil
 	}
 	return estimate, bytes, nil
+}
+
+// leaves are the tables that hold the rows of one, which may be partitioned, and selectSize says how many
+// rows, pages and bytes they have, and what kind the table is.
+const (
+	leaves = "lateral (select p.oid, p.reltuples, p.relpages from pg_class p where p.oid = c.oid and c.relkind <> " +
+		"'p' union all " +
+		"select p.oid, p.reltuples, p.relpages from pg_partition_tree(c.oid) t join pg_class p on p.oid = t.relid where " +
+		"c.relkind = 'p' and p.relkind <> 'p') l"
+	selectSize = "sum(greatest(l.reltuples, 0))::bigint, sum(l.relpages)::bigint, " +
+		"sum(pg_table_size(l.oid))::bigint, c.relkind::text"
+)
+
+// counted reports whether the rows of a table are worth to be counted: one that was never analysed says
+// nothing of them. Those of another server are asked of nobody.
+func counted(estimate, pages, bytes int64, kind string) bool {
+	return kind != "f" && (estimate < exactRows && bytes < exactBytes || pages == 0)
 }
 
 // CountAll implements engine.Counter, with two statements for some hundred tables.
@@ -113,8 +130,9 @@ func (d *database) CountAll(ctx context.Context, tables []string) (rows, bytes m
 		for i, t := range chunk {
 			list[i] = "(" + literal(t) + ", " + literal(name(t)) + ")"
 		}
-		r, err := d.Query(ctx, "select v.n, greatest(c.reltuples, 0)::bigint, c.relpages, pg_table_size(c.oid) from (values "+
-			strings.Join(list, ", ")+") v(n, q) join pg_class c on c.oid = to_regclass(v.q)")
+		r, err := d.Query(ctx, "select v.n, "+selectSize+" from (values "+strings.Join(list,
+			", ")+") v(n, q) join pg_class c "+
+			"on c.oid = to_regclass(v.q), "+leaves+" group by v.n, c.relkind")
 		if err != nil {
 			return nil, nil, err
 		}
@@ -122,7 +140,7 @@ func (d *database) CountAll(ctx context.Context, tables []string) (rows, bytes m
 		for _, v := range r.Values {
 			n := text(v[0])
 			rows[n], bytes[n] = number(v[1]), number(v[3])
-			if rows[n] < exactRows && bytes[n] < exactBytes || number(v[2]) == 0 {
+			if counted(rows[n], number(v[2]), bytes[n], text(v[4])) {
 				counts = append(counts, "select "+literal(n)+", count(*) from "+name(n))
 			}
 		}
@@ -167,6 +185,9 @@ func (d *database) Sample(ctx context.Context, t *schema.Table, columns []string
 
 // Nulls implements engine.Database.
 func (d *database) Nulls(ctx context.Context, t *schema.Table) ([]int64, error) {
+	if t.Opaque == elsewhere {
+		return nil, nil
+	}
 	parts := make([]string, len(t.Columns))
 	for i, c := range t.Columns {
 		parts[i] = "count(*) - count(" + quote(c.Name) + ")"

@@ -63,11 +63,11 @@ const selectIndexes = `
 const selectTriggers = `
 	select t.tgrelid, t.tgname, pg_get_triggerdef(t.oid, true)
 	from pg_trigger t join pg_class c on c.oid = t.tgrelid join pg_namespace n on n.oid = c.relnamespace
-	where not t.tgisinternal and c.relkind in ('r', 'p', 'f') and {where}
+	where not t.tgisinternal and coalesce(to_jsonb(t) ->> 'tgparentid', '0') = '0' and c.relkind in ('r', 'p', 'f') and {where}
 	order by t.tgrelid, t.tgname`
 
 const selectViews = `
-	select c.oid, n.nspname, c.relname, c.relkind::text, pg_get_viewdef(c.oid, true)
+	select c.oid, n.nspname, c.relname, c.relkind::text, pg_get_viewdef(c.oid, true), array_to_string(c.reloptions, ', '), c.relispopulated
 	from pg_class c join pg_namespace n on n.oid = c.relnamespace
 	where c.relkind in ('v', 'm') and {where} and not exists (select 1 from pg_depend d where d.classid = 'pg_class'::regclass and d.objid = c.oid and d.deptype = 'e')
 	order by c.oid`
@@ -166,6 +166,9 @@ func (r *reader) read(ctx context.Context) (*schema.Schema, error) {
 	return r.schema, nil
 }
 
+// elsewhere is why a foreign table cannot be changed.
+const elsewhere = "its rows are on another server"
+
 func (r *reader) table(v []any) {
 	t := &schema.Table{Name: r.spell(text(v[1]), text(v[2])), Comment: text(v[12])}
 	options := map[string]string{}
@@ -180,7 +183,7 @@ func (r *reader) table(v []any) {
 	case yes(v[4]):
 		t.Opaque = "it is a partition of another table"
 	case text(v[3]) == "f":
-		t.Opaque = "its rows are on another server"
+		t.Opaque = elsewhere
 	case yes(v[5]):
 		t.Opaque = "it is a table of a type"
 	case yes(v[6]):
@@ -198,7 +201,7 @@ func (r *reader) table(v []any) {
 	if yes(v[10]) {
 		set("row security", "forced")
 	}
-	if ident := text(v[11]); ident != "d" {
+	if ident := text(v[11]); ident != "d" && text(v[3]) != "f" {
 		set("replica identity", map[string]string{"n": "nothing", "f": "full", "i": "an index"}[ident])
 	}
 	set("tablespace", text(v[13]))
@@ -212,11 +215,18 @@ func (r *reader) table(v []any) {
 
 func (r *reader) view(v []any) {
 	x := &schema.View{Name: r.spell(text(v[1]), text(v[2])), Query: strings.TrimSuffix(strings.TrimSpace(text(v[4])), ";")}
-	words := "create view "
+	words, options, end := "create view ", "", ""
 	if text(v[3]) == "m" {
 		words = "create materialized view "
+		if !yes(v[6]) {
+			end = " with no data"
+		}
 	}
-	x.SQL = words + name(x.Name) + " as " + x.Query
+	if o := text(v[5]); o != "" {
+		options = " with (" + o + ")"
+	}
+	x.SQL = words + name(x.Name) + options + " as " + x.Query + end
+	x.More = text(v[3]) == "m" || options != ""
 	r.views[number(v[0])] = x
 	r.schema.Views = append(r.schema.Views, x)
 }

@@ -32,6 +32,7 @@ type trial struct {
 	first  *schema.Schema // the tables when the trial began
 	// probing means that the copies are committed, so that the locks of each step show.
 	probing bool
+	untried bool // a native statement was not tried: what it makes is not here
 }
 
 // scratch begins the names of the schemas of a trial.
@@ -202,9 +203,10 @@ func (t *trial) natives() planning.Native {
 	return planning.Native{
 		Creates: []string{"table", "index", "view", "function", "procedure", "trigger", "type", "domain", "sequence", "rule",
 			"policy"},
-		Alters: []string{"table", "view", "index", "trigger", "policy", "rule", "column"},
-		Drops:  []string{"table", "view", "trigger", "policy", "rule"},
-		Never:  []string{"concurrently", "tablespace", "soname", "owner", "publication", "subscription", "extension"},
+		Alters:   []string{"table", "view", "index", "trigger", "policy", "rule", "column"},
+		Drops:    []string{"table", "view", "trigger", "policy", "rule"},
+		Harmless: []string{bodiesLater},
+		Never:    []string{"concurrently", "tablespace", "soname", "owner", "publication", "subscription", "extension"},
 		There: func(n string) bool {
 			return t.made[n] || t.base.Table(n) != nil && t.made[t.base.Table(n).Name]
 		},
@@ -213,9 +215,51 @@ func (t *trial) natives() planning.Native {
 }
 
 func (t *trial) step(ctx context.Context, s *engine.Step) error {
+	if ns := schemaMade(s); ns != "" {
+		return t.place(ctx, ns)
+	}
 	if t.natives().UntriedStep(s) {
+		t.untried = true
 		return nil
 	}
+	if s.Native && t.untried { // it may need what was not made here
+		return t.ifAllIsThere(ctx, s)
+	}
+	return t.all(ctx, s)
+}
+
+// ifAllIsThere tries a native step, and leaves it untried where it names what is not there: an earlier
+// one that was not tried may make it.
+func (t *trial) ifAllIsThere(ctx context.Context, s *engine.Step) error {
+	if _, err := exec(ctx, t.conn, "savepoint native", nil); err != nil {
+		return err
+	}
+	err := t.all(ctx, s)
+	end := "release savepoint native"
+	if unknown := missing(err); err != nil && unknown != "" {
+		s.Untried, err = "it needs what was not tried itself: "+unknown, nil
+		end = "rollback to savepoint native"
+	}
+	if err == nil {
+		_, err = exec(ctx, t.conn, end, nil)
+	}
+	return err
+}
+
+// missing says what a statement named that is not there; "" for another error.
+func missing(err error) string {
+	var pe *pgconn.PgError
+	if errors.As(err, &pe) {
+		switch pe.Code { // undefined: a table, a function, another object, a schema
+		case "42P01", "42883", "42704", "3F000":
+			return pe.Message
+		}
+	}
+	return ""
+}
+
+// all tries the statements of a step.
+func (t *trial) all(ctx context.Context, s *engine.Step) error {
 	statements := slices.Concat(s.SQL, s.Mend)
 	if s.Proof != nil {
 		statements = []string{s.Proof.SQL, s.Proof.Count}
@@ -258,6 +302,24 @@ func (t *trial) step(ctx context.Context, s *engine.Step) error {
 	return nil
 }
 
+// schemaMade gives the schema that a native statement makes, and nothing else; "" for another step.
+func schemaMade(s *engine.Step) string {
+	if !s.Native || len(s.SQL) != 1 {
+		return ""
+	}
+	tokens, _ := sqltext.Scan(s.SQL[0], sqltext.Engine)
+	var words []sqltext.Token
+	for _, t := range tokens {
+		if t.Kind != sqltext.EOF && !t.Is("if") && !t.Is("not") && !t.Is("exists") {
+			words = append(words, t)
+		}
+	}
+	if len(words) != 3 || !words[0].Is("create") || !words[1].Is("schema") {
+		return ""
+	}
+	return words[2].Value
+}
+
 func (t *trial) wouldNot(s *engine.Step, err error) error {
 	text := message(err)
 	var pe *pgconn.PgError
@@ -265,7 +327,7 @@ func (t *trial) wouldNot(s *engine.Step, err error) error {
 		text += " (" + strings.ReplaceAll(pe.Detail, "\n", "; ") + ")"
 	}
 	return &engine.Refused{Message: fmt.Sprintf("PostgreSQL would not %s: %s", s.What,
-		strings.ReplaceAll(text, scratch+t.d.home+".", ""))}
+		strings.ReplaceAll(text, scratch+t.d.home+".", "")), Err: err}
 }
 
 // writes reports whether a statement writes rows.

@@ -79,10 +79,10 @@ func speaksOf(sql, name string) bool {
 	})
 }
 
-// Beside implements engine.Planner: what its type cannot hold is refused by either name, in the way
+// Twin implements engine.Planner: what its type cannot hold is refused by either name, in the way
 // that the statement asks for.
-func (Engine) Beside(c *schema.Column, name string) schema.Column {
-	m := schema.NameBeside(c, name)
+func (Engine) Twin(c *schema.Column, name string) schema.Column {
+	m := schema.Twin(c, name)
 	if c.Limit != "" {
 		m.Limit = schema.ConstraintName(&schema.Table{}, []string{c.Limit, name}, "limit")
 	}
