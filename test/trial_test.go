@@ -53,7 +53,7 @@ func TestTrialOfSettling(t *testing.T) {
 			}
 			o.wants(o.code(2, "settle", "--settle-after", "--yes"), "trial-length")
 			before := o.serverOrFile()
-			p := o.trial("6s")
+			p := o.trial("10m")
 			if err := o.writes(ofAfter); err != nil {
 				t.Errorf("a program of after: %v", err)
 			}
@@ -76,11 +76,13 @@ func TestTrialOfSettling(t *testing.T) {
 				r := o.code(3, args...)
 				o.wants(r, "another")
 			}
+			p.cmd.Process.Signal(syscall.SIGINT)
 			r := p.goOn()
-			if r.code != 0 {
+			if r.code != 4 {
 				t.Errorf("the trial: %s", r)
 			}
-			o.wants(r, "refused for 6s: ", "writes of column flag of vessel", "writes to table old_berth", "the trial is over")
+			o.wants(r, "refused for 10m0s: ", "writes of column flag of vessel", "writes to table old_berth",
+				"nothing is refused any more")
 			if server == "PostgreSQL" {
 				o.wants(r, "times or more") // the table that goes is not counted
 			}
@@ -116,16 +118,13 @@ func TestTrialWhoseProgramDies(t *testing.T) {
 				p.cmd.Process.Kill()
 				<-p.ended
 			}
-			kill(o.trial("5s"))
+			kill(o.trial("20s"))
 			if err := o.writes(ofBefore); err == nil {
 				t.Error("with its program a trial has ended")
 			}
 			o.wants(o.code(0, "status"), "trial: ")
 			o.wants(o.code(5, "audit"), "leftover trigger", "_trial")
-			for range 100 {
-				if o.writes(ofBefore) == nil {
-					break
-				}
+			for began := time.Now(); o.writes(ofBefore) != nil && time.Since(began) < patience; {
 				time.Sleep(100 * time.Millisecond)
 			}
 			if err := o.writes(ofBefore); err != nil {

@@ -99,7 +99,7 @@ for its way back.`,
 			s.Line("%s and %s are in migrations/0001-adopted.sql, recorded as settled; none was touched",
 				view.Plural(len(tables.Tables), "table", "tables"), view.Plural(len(tables.Views), "view", "views"))
 			if len(native) > 0 {
-				s.Line("written as native SQL, since the language has no words for all of it: %s", strings.Join(native, ", "))
+				s.Line("written as native SQL, since the language has no words for all of it: %s", some(native))
 			}
 			if len(leftOut) > 0 {
 				s.Line("left out, so that a database made from the migrations lacks it: %s", strings.Join(leftOut, ", "))
@@ -111,6 +111,16 @@ for its way back.`,
 	c.Flags().BoolVar(&rights, "with-rights", false, "write the rights of others than the owner as well")
 	addYes(c, &yes)
 	return c
+}
+
+// mostNamed is how many things are named that were written natively: the file has them all.
+const mostNamed = 20
+
+func some(names []string) string {
+	if len(names) <= mostNamed {
+		return strings.Join(names, ", ")
+	}
+	return fmt.Sprintf("%s and %d more", strings.Join(names[:mostNamed], ", "), len(names)-mostNamed)
 }
 
 // claim records a migration that somebody has carried out by hand.

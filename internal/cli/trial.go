@@ -46,7 +46,7 @@ func (s *session) try(ctx context.Context, r *run.Runner, tasks []run.Task, f ru
 	if !s.JSON {
 		s.Hanging(fmt.Sprintf("refused for %s: ", f.trial), strings.Join(words, ", "))
 		if len(cannot) > 0 {
-			s.Hanging("not refused, for it cannot be told from what programs of after write: ", strings.Join(cannot, ", "))
+			s.Line("not refused, for it cannot be told from what programs of after write: %s", strings.Join(cannot, ", "))
 		}
 	}
 	progress := s.NewProgress()

@@ -169,6 +169,7 @@ func (a *applier) native(st *sqltext.Native) {
 	}
 	a.change.Native = n
 	for _, name := range st.Touching {
-		a.after.put(name.Name, &Table{Name: name.Name, Opaque: unknown})
+		n := a.after.Called(name)
+		a.after.put(n, &Table{Name: n, Opaque: unknown})
 	}
 }

@@ -215,6 +215,15 @@ func HasName(names []string, name string) bool {
 }
 
 // Table finds a table by name; nil if there is none.
+// Called gives a table's name as the model has it: with its schema, unless that is the engine's own of
+// tables that are named without one.
+func (s *Schema) Called(n sqltext.Name) string {
+	if n.Schema == "" || SameName(n.Schema, s.Home) {
+		return n.Name
+	}
+	return n.String()
+}
+
 func (s *Schema) Table(name string) *Table {
 	if i := s.find(name); i >= 0 {
 		return s.Tables[i]

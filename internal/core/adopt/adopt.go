@@ -26,7 +26,12 @@ func Migration(s *schema.Schema, beside []engine.Beside, e engine.Engine, databa
 	fmt.Fprintf(&b, "-- The tables as they were when %s came under care\n", database)
 	b.WriteString("-- Written from the database; on that database it was recorded without being run.\n\n")
 	played := &schema.Schema{}
-	write := func(st sqltext.Statement) { b.WriteString(sqltext.PrintStatement(st) + ";\n\n") }
+	write := func(st sqltext.Statement) {
+		if e.About().Schemas {
+			restate.Qualify(st)
+		}
+		b.WriteString(sqltext.PrintStatement(st) + ";\n\n")
+	}
 	engines := []string{e.About().Name}
 	others := func(place engine.BesidePlace) {
 		for _, o := range beside {

@@ -25,7 +25,7 @@ func Wanted(present *schema.Schema, path, source string, e engine.Engine) (strin
 	if err != nil {
 		return "", err
 	}
-	wanted := &schema.Schema{}
+	wanted := &schema.Schema{Home: present.Home}
 	var natives []restate.Part
 	for _, st := range m.File.Statements {
 		switch st := st.(type) {
@@ -50,6 +50,11 @@ func Wanted(present *schema.Schema, path, source string, e engine.Engine) (strin
 	if missed := missed(present, wanted, parts, e); len(missed) > 0 {
 		parts = append(parts, restate.Part{Notes: missed})
 	}
+	for _, p := range parts {
+		if p.Statement != nil && e.About().Schemas {
+			restate.Qualify(p.Statement)
+		}
+	}
 	return restate.Text(parts), nil
 }
 
@@ -57,7 +62,7 @@ func Wanted(present *schema.Schema, path, source string, e engine.Engine) (strin
 // wanted, as it is: what it says of it cannot be compared.
 func holds(wanted, present *schema.Schema, st *sqltext.Native) bool {
 	for _, name := range st.Touching {
-		t := present.Table(name.Name)
+		t := present.Table(present.Called(name))
 		if t == nil {
 			return false
 		}

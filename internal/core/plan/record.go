@@ -173,7 +173,7 @@ func newRecord(c *schema.Change, before, after *schema.Schema) *Record {
 	case c.Native != nil && c.Native.SQL != "":
 		n := &NativeRecord{Back: c.Native.Statement.Back, NoWayBack: c.Native.Statement.NoWayBack}
 		for _, t := range c.Native.Statement.Touching {
-			n.Touching = append(n.Touching, t.Name)
+			n.Touching = append(n.Touching, after.Called(t))
 		}
 		r.Native = n
 	}

@@ -91,7 +91,7 @@ func changedTables(c *schema.Change) []string {
 	}
 	if c.Native != nil && c.Native.SQL != "" {
 		for _, t := range c.Native.Statement.Touching {
-			names = append(names, t.Name)
+			names = append(names, t.String())
 		}
 	}
 	return names
