@@ -305,7 +305,7 @@ func TestLiveDatabaseIsNotMadeToWaitUnasked(t *testing.T) {
 	o.wants(o.code(3, "advance", "--yes"), "--let-writers-wait")
 	o.unchanged(before)
 	o.must("advance", "--yes", "--let-writers-wait")
-	o.migration("0003-more", "-- More\nalter table vessel rename name to title;\n")
+	o.migration("0003-more", "-- More\nalter table vessel rename to ship;\n")
 	o.wants(o.code(3, "advance", "--yes"), "needs an overlap", "--settle")
 	o.must("advance", "--yes", "--settle")
 }

@@ -34,7 +34,9 @@ func (o *office) trial(lasts string, args ...string) *paused {
 				if !strings.Contains(err.Error(), "flag of vessel cannot be written until") {
 					o.Errorf("the error of a program of before: %v", err)
 				}
-				return p
+				if o.writes("update old_berth set code = code") != nil { // the last that is refused
+					return p
+				}
 			}
 		}
 	}
