@@ -65,6 +65,13 @@ var kindsOfPostgres = []string{
 	"create materialized view counts as select count(*) as n from berth with no data", "create index counts_n on " +
 		"counts (n)",
 	"create trigger through instead of insert on calm_berths for each row execute function stamp()",
+	"create rule two as on update to tide do also (insert into cache values (new.id); insert into cache values (old.id))",
+	"create function steps(a integer) returns integer language sql begin atomic select a; select a + 1; end",
+	"create table round (id integer primary key, next integer)", "create table trip (id integer primary key, round integer " +
+		"references round)", "alter table round add foreign key (next) references trip on delete set null",
+	`create type "ty;pe" as enum ('a;b', '$$')`, `create function "f;x"(text default ';') returns text language sql as 'select $1'`,
+	`create table "T%s" (id integer primary key, "c;x" text default 'a;''b$$')`,
+	`create policy "p;""x" on "T%s" using (id > 1 and "c;x" <> ';')`, `comment on table "T%s" is 'a; b -- c $$ x'`,
 	"create function reads() returns bigint language sql as 'select count(*) from calm_berths'",
 	"comment on schema yard is 'the yard''s'", "comment on type mood is 'moods'", "comment on domain depth is 'depths'",
 	"comment on constraint deep on domain depth is 'above zero'", "comment on function more(integer) is 'adds one'",

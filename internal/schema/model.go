@@ -215,6 +215,9 @@ func HasName(names []string, name string) bool {
 }
 
 // Table finds a table by name; nil if there is none.
+// Dotted is why a table is not understood whose own name reads like one with its schema.
+const Dotted = "its name has a dot"
+
 // Called gives a table's name as the model has it: with its schema, unless that is the engine's own of
 // tables that are named without one.
 func (s *Schema) Called(n sqltext.Name) string {

@@ -48,7 +48,15 @@ func Migration(s *schema.Schema, beside []engine.Beside, e engine.Engine, databa
 	others(engine.BeforeTables)
 	tables := restate.Ordered(s)
 	var natively []string // tables and views that are written so
-	for _, t := range tables {
+	var circles []*schema.Table
+	for i, t := range tables {
+		if t.Opaque == schema.Dotted {
+			leftOut = append(leftOut, "table "+t.Name+" ("+t.Opaque+")")
+			continue
+		}
+		if bare := before(t, tables[i+1:], e); bare != t {
+			circles, t = append(circles, t), bare
+		}
 		statements, after, ok := portable(t, played, e)
 		if ok && !onNative(t, natively, e) {
 			played = after
@@ -63,6 +71,22 @@ func Migration(s *schema.Schema, beside []engine.Beside, e engine.Engine, databa
 		}
 		if t.Comment != "" && ok {
 			write(&sqltext.CommentOn{Table: sqltext.Name{Name: t.Name}, Text: &t.Comment})
+		}
+	}
+	for _, t := range circles {
+		made := before(t, tables[slices.Index(tables, t)+1:], e).ForeignKeys
+		for _, k := range t.ForeignKeys {
+			if slices.Contains(made, k) {
+				continue
+			}
+			if schema.HasName(natively, t.Name) || schema.HasName(natively, k.Table) {
+				native = append(native, "foreign key "+k.Name+" of table "+t.Name)
+				write(&sqltext.Native{Engines: engines, SQL: keySQL(t, k, e), Touching: []sqltext.Name{{Name: t.Name}},
+					NoWayBack: true})
+				continue
+			}
+			write(&sqltext.AlterTable{Table: sqltext.Name{Name: t.Name},
+				Actions: []sqltext.Action{&sqltext.AddConstraint{Constraint: restate.ForeignKey(k)}}})
 		}
 	}
 	others(engine.BehindTables)
@@ -87,6 +111,31 @@ func Migration(s *schema.Schema, beside []engine.Beside, e engine.Engine, databa
 	others(engine.BehindViews)
 	others(engine.Rights)
 	return strings.TrimSuffix(b.String(), "\n"), native, leftOut
+}
+
+// before gives a table without the foreign keys to those that come later, which refer to it in turn; a
+// file lets a table refer to one that is not there yet.
+func before(t *schema.Table, later []*schema.Table, e engine.Engine) *schema.Table {
+	waits := func(k *schema.ForeignKey) bool {
+		return !schema.SameName(k.Table, t.Name) && slices.ContainsFunc(later,
+			func(o *schema.Table) bool { return schema.SameName(o.Name, k.Table) })
+	}
+	if e.About().File || !slices.ContainsFunc(t.ForeignKeys, waits) {
+		return t
+	}
+	bare := *t
+	bare.ForeignKeys = slices.DeleteFunc(slices.Clone(t.ForeignKeys), waits)
+	return &bare
+}
+
+// keySQL gives the engine's own statements that add a foreign key: what makes the table with it, and
+// not without it.
+func keySQL(t *schema.Table, k *schema.ForeignKey, e engine.Engine) string {
+	with, without := *t, *t
+	with.ForeignKeys, without.ForeignKeys = []*schema.ForeignKey{k}, nil
+	plain := e.CreateSQL(&without)
+	return strings.Join(slices.DeleteFunc(e.CreateSQL(&with), func(sql string) bool { return slices.Contains(plain, sql) }),
+		";\n")
 }
 
 // onNative reports whether a table refers to one that is written natively. A server that does not try

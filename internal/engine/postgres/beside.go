@@ -20,15 +20,14 @@ const bodiesLater = "set local check_function_bodies = off"
 
 const looseBodies = `'` + bodiesLater + `;' || chr(10) || `
 
-// selectFirst lists what tables may need: schemas, extensions, collations, types, and the functions that
-// types, defaults and
-// checks call, in the order in which they were made.
+// selectFirst lists what tables may need: schemas, extensions, collations, types, sequences, and the
+// functions that types, defaults and checks call, in the order in which they were made.
 const selectFirst = `
 	select 'schema ' || quote_ident(nspname) as what, 'create schema if not exists ' || quote_ident(nspname) as sql, 0 as place, oid from
 		pg_namespace n where nspname !~ '^(pg_|lastboard_)' and nspname not in ('information_schema', 'lastboard', 'public') and not exists
 		(select 1 from pg_depend d where d.classid = 'pg_namespace'::regclass and d.objid = n.oid and d.deptype = 'e')
 	union all select 'extension ' || quote_ident(extname), 'create extension if not exists ' || quote_ident(extname) || case when
-			n.nspname <> 'public' and not e.extrelocatable is false then ' with schema ' || quote_ident(n.nspname) else '' end, 1, e.oid
+			n.nspname <> 'public' then ' with schema ' || quote_ident(n.nspname) else '' end, 1, e.oid
 		from pg_extension e join pg_namespace n on n.oid = extnamespace where extname <> 'plpgsql'
 	union all select 'server ' || quote_ident(srvname), 'create server ' || quote_ident(srvname) || coalesce(' type ' || quote_literal(srvtype),
 			'') || coalesce(' version ' || quote_literal(srvversion), '') || ' foreign data wrapper ' || quote_ident(fdwname) || coalesce(

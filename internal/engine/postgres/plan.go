@@ -326,9 +326,9 @@ func splitStatements(sql string) []string {
 	start, depth := 0, 0
 	for i, t := range tokens {
 		switch {
-		case t.Is("begin") && i > 0 && tokens[i+1].Is("atomic"), t.Is("case") && depth > 0:
+		case t.Is("begin") && i > 0 && tokens[i+1].Is("atomic"), t.Is("case") && depth > 0, t.Is("("): // as a rule's actions
 			depth++
-		case t.Is("end") && depth > 0:
+		case t.Is("end") && depth > 0, t.Is(")") && depth > 0:
 			depth--
 		case t.Is(";") && depth == 0, t.Kind == sqltext.EOF:
 			if part := strings.TrimSpace(sql[start:t.Pos.Offset]); part != "" {

@@ -189,7 +189,7 @@ func (r *reader) table(v []any) {
 	case yes(v[6]):
 		t.Opaque = "it inherits from another table, or another from it"
 	case strings.Contains(text(v[2]), "."):
-		t.Opaque = "its name has a dot"
+		t.Opaque = schema.Dotted
 	}
 	if text(v[7]) == "u" {
 		set("unlogged", "yes")
