@@ -67,7 +67,8 @@ var kindsOfPostgres = []string{
 	"create trigger through instead of insert on calm_berths for each row execute function stamp()",
 	"create rule two as on update to tide do also (insert into cache values (new.id); insert into cache values (old.id))",
 	"create function steps(a integer) returns integer language sql begin atomic select a; select a + 1; end",
-	"create table round (id integer primary key, next integer)", "create table trip (id integer primary key, round integer " +
+	"create table round (id integer primary key, next integer)", "create table trip (id integer primary key, round " +
+		"integer " +
 		"references round)", "alter table round add foreign key (next) references trip on delete set null",
 	`create type "ty;pe" as enum ('a;b', '$$')`, `create function "f;x"(text default ';') returns text language sql as 'select $1'`,
 	`create table "T%s" (id integer primary key, "c;x" text default 'a;''b$$')`,

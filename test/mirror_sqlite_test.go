@@ -121,8 +121,12 @@ func (s *shadow) text(c *sql.Conn, query string) string {
 // clause for conflicts: each does what it would have done by the one name on a database without others, and
 // in no row do the names differ.
 func TestTwoNamesOnSQLite(t *testing.T) {
-	for seed := range uint64(4) {
-		seed += uint64(*day) * 4
+	seeds, many := uint64(2), 1500
+	if *allKinds {
+		seeds, many = 8, 4000
+	}
+	for seed := range seeds {
+		seed += uint64(*day) * seeds
 		t.Run(fmt.Sprint("seed ", seed), func(t *testing.T) {
 			r := rand.New(rand.NewPCG(seed, 5))
 			table := "create table vessel (id integer primary key, name varchar(20) not null default 'none' collate nocase, " +
@@ -157,7 +161,7 @@ func TestTwoNamesOnSQLite(t *testing.T) {
 			if err != nil {
 				t.Fatal(err)
 			}
-			for range 4000 {
+			for range many {
 				s.play()
 			}
 			o.must("audit")

@@ -29,7 +29,8 @@ func ConstraintName(t *Table, columns []string, kind string) string {
 		if len(name) > nameLimit {
 			sum := sha256.Sum256([]byte(name))
 			end := "_" + hex.EncodeToString(sum[:4])
-			if kind == "limit" || kind == "mirror" || kind == "aside" || kind == "trial" { // engines know one by its end
+			if kind == "limit" || kind == "mirror" || kind == "aside" || kind == "trial" ||
+				kind == "supply" { // engines know one by its end
 				end += "_" + kind
 			}
 			name = strings.ToValidUTF8(name[:nameLimit-len(end)], "") + end

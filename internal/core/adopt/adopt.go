@@ -134,7 +134,10 @@ func keySQL(t *schema.Table, k *schema.ForeignKey, e engine.Engine) string {
 	with, without := *t, *t
 	with.ForeignKeys, without.ForeignKeys = []*schema.ForeignKey{k}, nil
 	plain := e.CreateSQL(&without)
-	return strings.Join(slices.DeleteFunc(e.CreateSQL(&with), func(sql string) bool { return slices.Contains(plain, sql) }),
+	return strings.Join(slices.DeleteFunc(e.CreateSQL(&with), func(sql string) bool {
+		return slices.Contains(plain,
+			sql)
+	}),
 		";\n")
 }
 

@@ -23,8 +23,7 @@ func (Engine) Refuse(t *schema.Table, list []schema.Watched, until time.Time) (o
 			if condition == "" {
 				continue
 			}
-			n := quote(schema.ConstraintName(&schema.Table{Name: engine.Prefix + t.Name}, w.Named(event),
-				strings.TrimPrefix(refuseSuffix, "_")))
+			n := quote(planning.TriggerName(t, strings.TrimPrefix(refuseSuffix, "_"), w.Named(event)...))
 			before := ""
 			if first := firstTrigger(append(t.Own, t.Triggers...), event); first != "" {
 				before = "precedes " + quote(first) + " "

@@ -1,6 +1,13 @@
 package planning
 
-import "lastboard/internal/schema"
+import (
+	"crypto/sha256"
+	"encoding/hex"
+	"strings"
+
+	"lastboard/internal/engine"
+	"lastboard/internal/schema"
+)
 
 // Writes are the words of an engine for what a row's trigger sees.
 type Writes struct {
@@ -36,4 +43,12 @@ func (p *Planner) AsBefore(w schema.Watched, event string, x Writes) string {
 		return x.Differ(column, none) + " and not " + x.Differ(mirror, none)
 	}
 	return x.Differ(column, none)
+}
+
+// TriggerName names a trigger of Lastboard's on a table, by what it is about and, at its end, what it is for:
+// another than for any other table and parts that read alike when they are put together.
+func TriggerName(t *schema.Table, kind string, parts ...string) string {
+	sum := sha256.Sum256([]byte(strings.Join(append([]string{t.Name}, parts...), "\x00")))
+	return schema.ConstraintName(&schema.Table{Name: engine.Prefix + t.Name}, append(parts, hex.EncodeToString(sum[:4])),
+		kind)
 }

@@ -5,28 +5,20 @@ import (
 
 	"lastboard/internal/engine"
 	"lastboard/internal/schema"
-	"lastboard/internal/sqltext"
 )
 
 func init() { engine.Register(about) }
 
 var about = &engine.About{
 	Name: "sqlite", Title: "SQLite", Schemes: []string{"sqlite"}, Example: "sqlite:harbour.db", Words: reserved,
-	Taken:  "sqlite_",
-	Traits: engine.Traits{File: true, Mirrors: true, MirrorsTurn: true, AlwaysIsNot: true, Binary: true, PlainCase: true},
-	New:    func(engine.Options) engine.Engine { return Engine{} },
+	Taken: "sqlite_",
+	Traits: engine.Traits{File: true, Mirrors: true, MirrorsTurn: true, Supplies: true, AlwaysIsNot: true,
+		Binary: true, PlainCase: true},
+	New: func(engine.Options) engine.Engine { return Engine{} },
 }
 
 // About implements engine.Engine.
 func (Engine) About() *engine.About { return about }
-
-// Supplying implements engine.Planner.
-func (Engine) Supplying(*schema.Table, map[string]sqltext.Expr) (triggers, sql []string) {
-	return nil, nil
-}
-
-// CannotSupply implements engine.Planner.
-func (Engine) CannotSupply(*schema.Table, sqltext.Expr) string { return "" }
 
 // CannotStandIn implements engine.Planner.
 func (Engine) CannotStandIn(*schema.Table) string { return "" }

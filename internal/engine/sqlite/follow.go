@@ -137,7 +137,8 @@ func ownAgain(t *schema.Table, f engine.Facts, dropped []*schema.Column) []strin
 	var list []string
 	for _, tr := range t.Own {
 		kept := strings.TrimSuffix(strings.TrimSuffix(strings.TrimSuffix(tr.Name, followKeySuffix), followSuffix), cameSuffix)
-		stays := slices.Contains(f.Kept, kept) || strings.HasSuffix(tr.Name, mirrorSuffix)
+		stays := slices.Contains(f.Kept, kept) || strings.HasSuffix(tr.Name, mirrorSuffix) ||
+			strings.HasSuffix(tr.Name, supplySuffix)
 		if stays && !slices.ContainsFunc(dropped,
 			func(c *schema.Column) bool { return planning.Names(tr, c.Name) }) {
 			list = append(list, tr.SQL)

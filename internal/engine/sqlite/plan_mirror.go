@@ -31,8 +31,7 @@ const (
 
 // mirrorTrigger names a trigger of a pair.
 func mirrorTrigger(t *schema.Table, m schema.Mirror, kind string) string {
-	return schema.ConstraintName(&schema.Table{Name: engine.Prefix + t.Name}, []string{m.Name, kind},
-		strings.TrimPrefix(mirrorSuffix, "_"))
+	return planning.TriggerName(t, strings.TrimPrefix(mirrorSuffix, "_"), m.Name, kind)
 }
 
 // CannotMirror implements engine.Planner.
@@ -335,20 +334,21 @@ func (p *planner) viewsOver(pairs []schema.Mirror) (list []*schema.View) {
 	return list
 }
 
-// mirroredNull reports whether a trigger refuses null in a column that has a mirror, and that the engine
-// itself lets be null meanwhile.
-func mirroredNull(t *schema.Table, c *schema.Column) bool {
+// nullRefused reports whether a trigger refuses null in a column that has a mirror, or is supplied, and that
+// the engine itself lets be null meanwhile.
+func nullRefused(t *schema.Table, c *schema.Column) bool {
 	return slices.ContainsFunc(t.Own, func(tr *schema.Trigger) bool {
-		return slices.ContainsFunc(t.Columns, func(mirror *schema.Column) bool {
+		return tr.Name == supplyTrigger(t, c.Name, supplyNull) || slices.ContainsFunc(t.Columns, func(
+			mirror *schema.Column) bool {
 			return tr.Name == mirrorTrigger(t, schema.Mirror{Column: c.Name, Name: mirror.Name}, mirrorNull) &&
 				planning.Names(tr, c.Name) && mirror != c
 		})
 	})
 }
 
-// takeMirrored says of columns that they are not null where a trigger sees to that.
-func takeMirrored(t *schema.Table) {
+// takeRefused says of columns that they are not null where a trigger sees to that.
+func takeRefused(t *schema.Table) {
 	for _, c := range t.Columns {
-		c.NotNull = c.NotNull || mirroredNull(t, c)
+		c.NotNull = c.NotNull || nullRefused(t, c)
 	}
 }

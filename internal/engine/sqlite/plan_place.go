@@ -15,6 +15,7 @@ import (
 // inPlace changes the table by statements that SQLite carries out itself.
 func (p *planner) inPlace() {
 	name := quote(p.Table.Name)
+	p.unsupply(name)
 	p.dropParts(name)
 	p.addColumns(name)
 	p.fillColumns(name)
@@ -239,8 +240,13 @@ func (p *planner) notNulls(name string) {
 		if !p.becomesNotNull(c) {
 			continue
 		}
-		s := p.Add(engine.Scan, scanRate, "make "+c.Name+" not null",
-			"alter table "+name+" alter column "+quote(c.Name)+" set not null")
+		var s *engine.Step
+		if schema.HasName(p.Change.Supplied, c.Name) {
+			s = p.supply(c)
+		} else {
+			s = p.Add(engine.Scan, scanRate, "make "+c.Name+" not null",
+				"alter table "+name+" alter column "+quote(c.Name)+" set not null")
+		}
 		if m := mend[c.Name]; m != "" {
 			s.Mend = quietly(p.Table, []string{m})
 		}

@@ -107,7 +107,7 @@ func (p *planner) loose() *schema.Table {
 	after := *p.After
 	after.Columns = slices.Clone(after.Columns)
 	for i, c := range after.Columns {
-		if old := p.From(c); old != nil && mirroredNull(p.Table, old) {
+		if old := p.From(c); old != nil && nullRefused(p.Table, old) {
 			loose := *c
 			loose.NotNull = false
 			after.Columns[i] = &loose

@@ -31,8 +31,7 @@ func (Engine) Refuse(t *schema.Table, list []schema.Watched, until time.Time) (o
 			if condition == "" {
 				continue
 			}
-			n := quote(schema.ConstraintName(&schema.Table{Name: engine.Prefix + t.Name}, w.Named(event),
-				strings.TrimPrefix(refuseSuffix, "_")))
+			n := quote(planning.TriggerName(t, strings.TrimPrefix(refuseSuffix, "_"), w.Named(event)...))
 			gone := engine.Statement{SQL: "drop trigger if exists " + n}
 			on = append(on, gone, engine.Statement{SQL: "create trigger " + n + " before " + event + " on " + quote(t.Name) +
 				" when unixepoch() < " + fmt.Sprint(until.Unix()) + " and " + condition + " begin select raise(abort, " +

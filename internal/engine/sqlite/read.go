@@ -165,7 +165,7 @@ func (d *definition) table() *schema.Table {
 		}
 	}
 	takeOnUpdate(t)
-	takeMirrored(t)
+	takeRefused(t)
 	return t
 }
 
@@ -258,7 +258,7 @@ func sameColumn(t *schema.Table, c *schema.Column, row []any) bool {
 		}
 	}
 	key := t.PrimaryKey != nil && schema.HasName(t.PrimaryKey.Columns, c.Name)
-	notNull := c.NotNull && c.Options["implied not null"] == "" && !mirroredNull(t, c)
+	notNull := c.NotNull && c.Options["implied not null"] == "" && !nullRefused(t, c)
 	return c.Name == text(row[0]) && (!notNull || number(row[2]) != 0) && key == (number(row[3]) > 0) &&
 		hidden == number(row[4])
 }

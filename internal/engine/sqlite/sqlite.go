@@ -278,7 +278,7 @@ func (d *database) Own(ctx context.Context) ([]engine.OwnObject, error) {
 			Drop: "drop " + text(v[0]) + " if exists main." + quote(text(v[1]))}
 		if o.Kind == "trigger" {
 			o.Table = text(v[2])
-			o.Mirrors = strings.HasSuffix(o.Name, mirrorSuffix)
+			o.Mirrors = strings.HasSuffix(o.Name, mirrorSuffix) || strings.HasSuffix(o.Name, supplySuffix)
 			if strings.HasSuffix(o.Name, refuseSuffix) {
 				o.Refuses = engine.RefusesUntil(text(v[3]))
 			}
