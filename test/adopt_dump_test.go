@@ -110,6 +110,11 @@ var kindsOfMariaDB = []string{
 	"create table crane (id int primary key, b int unsigned, foreign key at_berth (b) references berth (id) on " +
 		"delete set null " +
 		"on update cascade)",
+	"create table round (id int primary key, trip int, note varchar(9) character set latin1)",
+	"create table trip (id int primary " +
+		"key, round int, foreign key of_round (round) references round (id))", "alter table round add constraint " +
+		"of_trip foreign " +
+		"key (trip) references trip (id)",
 	"create sequence tickets start with 5 increment by 3 cache 10",
 	"create table ticket (id int default nextval(tickets) primary key)",
 	"create table place (p point not null, spatial key (p))", "create table packed (id int primary key) page_compressed=1",

@@ -22,95 +22,139 @@ import (
 // of what could not be written.
 func Migration(s *schema.Schema, beside []engine.Beside, e engine.Engine, database string, rights bool) (text string,
 	native, leftOut []string) {
-	var b strings.Builder
-	fmt.Fprintf(&b, "-- The tables as they were when %s came under care\n", database)
-	b.WriteString("-- Written from the database; on that database it was recorded without being run.\n\n")
-	played := &schema.Schema{}
-	write := func(st sqltext.Statement) {
-		if e.About().Schemas {
-			restate.Qualify(st)
-		}
-		b.WriteString(sqltext.PrintStatement(st) + ";\n\n")
-	}
-	engines := []string{e.About().Name}
-	others := func(place engine.BesidePlace) {
-		for _, o := range beside {
-			switch {
-			case o.Place != place:
-			case o.SQL == "" || place == engine.Rights && !rights:
-				leftOut = append(leftOut, o.What)
-			default:
-				native = append(native, o.What)
-				write(&sqltext.Native{Engines: engines, SQL: o.SQL, NoWayBack: true})
-			}
-		}
-	}
-	others(engine.BeforeTables)
+	w := &writer{e: e, beside: beside, rights: rights, played: &schema.Schema{}}
+	fmt.Fprintf(&w.text, "-- The tables as they were when %s came under care\n", database)
+	w.text.WriteString("-- Written from the database; on that database it was recorded without being run.\n\n")
+	w.others(engine.BeforeTables)
 	tables := restate.Ordered(s)
-	var natively []string // tables and views that are written so
-	var circles []*schema.Table
 	for i, t := range tables {
-		if t.Opaque == schema.Dotted {
-			leftOut = append(leftOut, "table "+t.Name+" ("+t.Opaque+")")
-			continue
-		}
-		if bare := before(t, tables[i+1:], e); bare != t {
-			circles, t = append(circles, t), bare
-		}
-		statements, after, ok := portable(t, played, e)
-		if ok && !onNative(t, natively, e) {
-			played = after
-			for _, st := range statements {
-				write(st)
-			}
-		} else {
-			ok, natively = false, append(natively, t.Name)
-			native = append(native, "table "+t.Name)
-			write(nativeTable(whole(t, beside), e))
-			played.Tables = append(played.Tables, t)
-		}
-		if t.Comment != "" && ok {
-			write(&sqltext.CommentOn{Table: sqltext.Name{Name: t.Name}, Text: &t.Comment})
-		}
+		w.table(t, tables[i+1:])
 	}
-	for _, t := range circles {
-		made := before(t, tables[slices.Index(tables, t)+1:], e).ForeignKeys
-		for _, k := range t.ForeignKeys {
-			if slices.Contains(made, k) {
-				continue
-			}
-			if schema.HasName(natively, t.Name) || schema.HasName(natively, k.Table) {
-				native = append(native, "foreign key "+k.Name+" of table "+t.Name)
-				write(&sqltext.Native{Engines: engines, SQL: keySQL(t, k, e), Touching: []sqltext.Name{{Name: t.Name}},
-					NoWayBack: true})
-				continue
-			}
-			write(&sqltext.AlterTable{Table: sqltext.Name{Name: t.Name},
-				Actions: []sqltext.Action{&sqltext.AddConstraint{Constraint: restate.ForeignKey(k)}}})
-		}
+	for i, t := range tables {
+		w.circle(t, tables[i+1:])
 	}
-	others(engine.BehindTables)
+	w.others(engine.BehindTables)
 	for _, t := range tables {
 		for _, tr := range t.Triggers {
-			native = append(native, "trigger "+tr.Name)
-			write(&sqltext.Native{Engines: engines, SQL: e.TriggerSQL(tr), NoWayBack: true})
+			w.natively("trigger "+tr.Name, e.TriggerSQL(tr))
 		}
 	}
 	for _, v := range s.Views {
-		st := &sqltext.CreateView{View: sqltext.Name{Name: v.Name}, Query: sqltext.Query{Text: v.Query}}
-		if again, err := sqltext.Parse("", sqltext.PrintStatement(st)+";"); err == nil && len(again.Statements) == 1 &&
-			!v.More &&
-			!viewOnNative(v, natively, e) {
-			write(again.Statements[0])
-			continue
-		}
-		natively = append(natively, v.Name)
-		native = append(native, "view "+v.Name)
-		write(&sqltext.Native{Engines: engines, SQL: v.SQL, NoWayBack: true})
+		w.view(v)
 	}
-	others(engine.BehindViews)
-	others(engine.Rights)
-	return strings.TrimSuffix(b.String(), "\n"), native, leftOut
+	w.others(engine.BehindViews)
+	w.others(engine.Rights)
+	return strings.TrimSuffix(w.text.String(), "\n"), w.native, w.leftOut
+}
+
+// writer writes the migration.
+type writer struct {
+	e      engine.Engine
+	beside []engine.Beside
+	rights bool
+	text   strings.Builder
+	played *schema.Schema // the tables that what is written makes
+	// native names what was written natively, leftOut what could not be written, and unread the tables and
+	// views among the first: a server that does not try all such statements beforehand knows nothing of them.
+	native, leftOut, unread []string
+}
+
+func (w *writer) write(st sqltext.Statement) {
+	if w.e.About().Schemas {
+		restate.Qualify(st)
+	}
+	w.text.WriteString(sqltext.PrintStatement(st) + ";\n\n")
+}
+
+func (w *writer) natively(what, sql string, touching ...string) {
+	st := &sqltext.Native{Engines: []string{w.e.About().Name}, SQL: sql, NoWayBack: true}
+	for _, t := range touching {
+		st.Touching = append(st.Touching, sqltext.Name{Name: t})
+	}
+	w.native = append(w.native, what)
+	w.write(st)
+}
+
+// others writes what stands beside the tables and can be made at a place.
+func (w *writer) others(place engine.BesidePlace) {
+	for _, o := range w.beside {
+		switch {
+		case o.Place != place:
+		case o.SQL == "" || place == engine.Rights && !w.rights:
+			w.leftOut = append(w.leftOut, o.What)
+		default:
+			w.natively(o.What, o.SQL)
+		}
+	}
+}
+
+// table writes a table, without the foreign keys to those that come later.
+func (w *writer) table(t *schema.Table, later []*schema.Table) {
+	if t.Opaque == schema.Dotted {
+		w.leftOut = append(w.leftOut, "table "+t.Name+" ("+t.Opaque+")")
+		return
+	}
+	t = before(t, later, w.e)
+	statements, after, ok := portable(t, w.played, w.e)
+	if !ok || w.onNative(t) {
+		w.unread = append(w.unread, t.Name)
+		w.natively("table "+t.Name, tableSQL(whole(t, w.beside), w.e), t.Name)
+		w.played.Tables = append(w.played.Tables, t)
+		return
+	}
+	w.played = after
+	for _, st := range statements {
+		w.write(st)
+	}
+	if t.Comment != "" {
+		w.write(&sqltext.CommentOn{Table: sqltext.Name{Name: t.Name}, Text: &t.Comment})
+	}
+}
+
+// circle writes the foreign keys of a table to those that have come after it.
+func (w *writer) circle(t *schema.Table, later []*schema.Table) {
+	made := before(t, later, w.e).ForeignKeys
+	unread := schema.HasName(w.unread, t.Name)
+	if t.Opaque == schema.Dotted || unread && whole(t, w.beside).Options["definition"] != "" {
+		return // which has them all
+	}
+	for _, k := range t.ForeignKeys {
+		switch {
+		case slices.Contains(made, k):
+		case unread || schema.HasName(w.unread, k.Table):
+			w.natively("foreign key "+k.Name+" of table "+t.Name, keySQL(t, k, w.e), t.Name)
+		default:
+			w.write(&sqltext.AlterTable{Table: sqltext.Name{Name: t.Name},
+				Actions: []sqltext.Action{&sqltext.AddConstraint{Constraint: restate.ForeignKey(k)}}})
+		}
+	}
+}
+
+func (w *writer) view(v *schema.View) {
+	st := &sqltext.CreateView{View: sqltext.Name{Name: v.Name}, Query: sqltext.Query{Text: v.Query}}
+	again, err := sqltext.Parse("", sqltext.PrintStatement(st)+";")
+	if err == nil && len(again.Statements) == 1 && !v.More && !w.readsNative(v) {
+		w.write(again.Statements[0])
+		return
+	}
+	w.unread = append(w.unread, v.Name)
+	w.natively("view "+v.Name, v.SQL)
+}
+
+// onNative reports whether a table refers to one that is written natively.
+func (w *writer) onNative(t *schema.Table) bool {
+	return !w.e.About().File && slices.ContainsFunc(t.ForeignKeys, func(k *schema.ForeignKey) bool {
+		return schema.HasName(w.unread, k.Table)
+	})
+}
+
+// readsNative reports whether a view reads what is written natively.
+func (w *writer) readsNative(v *schema.View) bool {
+	tokens, _ := sqltext.Scan(v.Query, sqltext.Engine)
+	return !w.e.About().File && slices.ContainsFunc(tokens, func(t sqltext.Token) bool {
+		return (t.Kind == sqltext.Word || t.Kind == sqltext.Quoted) && slices.ContainsFunc(w.unread,
+			func(n string) bool { return schema.SameName(n[strings.LastIndex(n, ".")+1:], t.Value) })
+	})
 }
 
 // before gives a table without the foreign keys to those that come later, which refer to it in turn; a
@@ -134,28 +178,8 @@ func keySQL(t *schema.Table, k *schema.ForeignKey, e engine.Engine) string {
 	with, without := *t, *t
 	with.ForeignKeys, without.ForeignKeys = []*schema.ForeignKey{k}, nil
 	plain := e.CreateSQL(&without)
-	return strings.Join(slices.DeleteFunc(e.CreateSQL(&with), func(sql string) bool {
-		return slices.Contains(plain,
-			sql)
-	}),
-		";\n")
-}
-
-// onNative reports whether a table refers to one that is written natively. A server that does not try
-// all such statements beforehand knows nothing of it then.
-func onNative(t *schema.Table, natively []string, e engine.Engine) bool {
-	return !e.About().File && slices.ContainsFunc(t.ForeignKeys, func(k *schema.ForeignKey) bool {
-		return schema.HasName(natively, k.Table)
-	})
-}
-
-// viewOnNative reports whether a view reads what is written natively.
-func viewOnNative(v *schema.View, natively []string, e engine.Engine) bool {
-	tokens, _ := sqltext.Scan(v.Query, sqltext.Engine)
-	return !e.About().File && slices.ContainsFunc(tokens, func(t sqltext.Token) bool {
-		return (t.Kind == sqltext.Word || t.Kind == sqltext.Quoted) && slices.ContainsFunc(natively,
-			func(n string) bool { return schema.SameName(n[strings.LastIndex(n, ".")+1:], t.Value) })
-	})
+	more := slices.DeleteFunc(e.CreateSQL(&with), func(sql string) bool { return slices.Contains(plain, sql) })
+	return strings.Join(more, ";\n")
 }
 
 // whole gives a table with what its model does not say of it.
@@ -174,15 +198,14 @@ func whole(t *schema.Table, beside []engine.Beside) *schema.Table {
 	return &out
 }
 
-func nativeTable(t *schema.Table, e engine.Engine) *sqltext.Native {
-	sql := t.Options["definition"]
-	if sql == "" {
-		bare := *t
-		bare.Triggers = nil
-		sql = strings.Join(e.CreateSQL(&bare), ";\n")
+// tableSQL gives the engine's own statements that make a table.
+func tableSQL(t *schema.Table, e engine.Engine) string {
+	if sql := t.Options["definition"]; sql != "" {
+		return sql
 	}
-	return &sqltext.Native{Engines: []string{e.About().Name}, SQL: sql, Touching: []sqltext.Name{{Name: t.Name}},
-		NoWayBack: true}
+	bare := *t
+	bare.Triggers = nil
+	return strings.Join(e.CreateSQL(&bare), ";\n")
 }
 
 // portable gives the statements that make a table, if playing them gives it.

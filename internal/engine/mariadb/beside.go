@@ -66,8 +66,11 @@ func (d *database) shown(ctx context.Context, kind, name string) (engine.Beside,
 	case "sequence":
 		b.Place, b.SQL = engine.BeforeTables, made("", text(row[1]))
 	case "table":
-		b = engine.Beside{What: "definition", Place: engine.OfTable, Table: name,
-			SQL: made("", withoutDatabase(text(row[1]), d.config.DBName))}
+		sql := withoutDatabase(text(row[1]), d.config.DBName)
+		if strings.Contains(sql, "FOREIGN KEY") { // perhaps to a table that refers to it in turn
+			sql = unchecked + sql
+		}
+		b = engine.Beside{What: "definition", Place: engine.OfTable, Table: name, SQL: made("", sql)}
 	case "event":
 		b.Place = engine.BehindViews
 		if row[3] != nil { // its times are those of its time zone
@@ -81,6 +84,9 @@ func (d *database) shown(ctx context.Context, kind, name string) (engine.Beside,
 	}
 	return b, nil
 }
+
+// unchecked lets a table refer to one that is not there yet.
+const unchecked = "set statement foreign_key_checks = 0 for "
 
 // withoutDatabase takes a database's own name away from before the names of what is in it.
 func withoutDatabase(sql, database string) string {

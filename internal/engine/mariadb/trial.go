@@ -204,7 +204,7 @@ func (t *trial) step(ctx context.Context, s *engine.Step) error {
 	bare.SQL = nil
 	for _, sql := range s.SQL {
 		_, sql = modeOf(sql)
-		bare.SQL = append(bare.SQL, sql)
+		bare.SQL = append(bare.SQL, strings.TrimPrefix(sql, unchecked))
 	}
 	if t.natives().UntriedStep(&bare) {
 		s.Untried, t.untried = bare.Untried, true
