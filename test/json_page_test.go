@@ -180,7 +180,7 @@ func TestJSONIsAsThePageSays(t *testing.T) {
 	ask("draft", "draft", "More of it")
 	o.migration("0002-more-of-it", "-- More of it\nalter table vessel\n  add column twice numeric(8,1) generated "+
 		"always as "+
-		"(length * 2) virtual,\n  add column tag text not null comment 'for the quay' using (upper(name)), drop column "+
+		"(length * 2) virtual,\n  add column tag text not null comment 'for the quay' using (hex(name)), drop column "+
 		"flag;\n"+
 		"backfill vessel set name = name || '!';\n")
 	ask("forecast", "forecast")
