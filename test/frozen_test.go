@@ -185,8 +185,8 @@ func TestFrozenWhileShapesChange(t *testing.T) {
 					}
 				}
 				o.same("select n from vessel where id = -1", fmt.Sprint(wrote))
-				if wrote < 2 {
-					t.Errorf("it was frozen only %d times", wrote)
+				if wrote == 0 {
+					t.Error("it was never frozen: the test has lost its aim")
 				}
 			})
 		}
