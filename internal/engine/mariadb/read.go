@@ -63,7 +63,9 @@ func (m *memory) keep(s *schema.Schema) *schema.Schema {
 type reader struct {
 	query    func(context.Context, string, ...any) (*engine.Rows, error)
 	database string
-	where    string // "" means those of the applications
+	// standsFor is the database of which this is a copy; "" where it is none.
+	standsFor string
+	where     string // "" means those of the applications
 
 	schema *schema.Schema
 	tables map[string]*schema.Table
@@ -187,7 +189,10 @@ func (r *reader) column(v []any) {
 			Stored: strings.Contains(extra, "stored generated")}
 	}
 	if d := ansi(text(v[2])); v[2] != nil && c.Generated == nil && d != "NULL" {
-		c.Default = &schema.Expr{Native: r.local(d)}
+		if r.standsFor != "" { // a sequence that a trial has made
+			d = strings.ReplaceAll(d, quote(r.database)+".", quote(r.standsFor)+".")
+		}
+		c.Default = &schema.Expr{Native: d}
 	}
 	if strings.Contains(extra, "auto_increment") {
 		c.Identity = &sqltext.Identity{}

@@ -353,7 +353,7 @@ func (t *trial) wouldNot(s *engine.Step, err error) error {
 
 // read takes in what the steps have led to.
 func (t *trial) read(ctx context.Context, c *schema.Change) error {
-	found, err := (&reader{query: t.s.query, database: t.name}).read(ctx)
+	found, err := (&reader{query: t.s.query, database: t.name, standsFor: t.d.config.DBName}).read(ctx)
 	if err != nil {
 		return err
 	}
