@@ -57,7 +57,7 @@ func TestRowsThatComeWhileAColumnIsFilled(t *testing.T) {
 	o.migration("0002-change", "-- A change\nalter table vessel add code text not null using ('V' || cast(id as "+
 		"text) || name);\n")
 	o.exec("delete from vessel where id between 100 and 200")
-	c := o.command("advance", "--yes", "--let-writers-wait")
+	c := o.command("advance", "--yes", "--let-writers-wait", "--settle")
 	if err := c.Start(); err != nil {
 		t.Fatal(err)
 	}

@@ -66,7 +66,8 @@ func (d *database) shown(ctx context.Context, kind, name string) (engine.Beside,
 	case "sequence":
 		b.Place, b.SQL = engine.BeforeTables, made("", text(row[1]))
 	case "table":
-		sql := withoutDatabase(text(row[1]), d.config.DBName)
+		sql := strings.Replace(withoutDatabase(text(row[1]), d.config.DBName), "CREATE TABLE ",
+			"CREATE TABLE IF NOT EXISTS ", 1)
 		if strings.Contains(sql, "FOREIGN KEY") { // perhaps to a table that refers to it in turn
 			sql = unchecked + sql
 		}
