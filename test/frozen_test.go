@@ -192,3 +192,43 @@ func TestFrozenWhileShapesChange(t *testing.T) {
 		}
 	}
 }
+
+// TestFrozenAtEachCommit is that a run whose transaction the server has taken back while it was frozen, at
+// whichever of its commits, does it again whole: in the end the ledger says what the tables are.
+func TestFrozenAtEachCommit(t *testing.T) {
+	o := liveOffice(t, "lock_wait = '300ms'\nlock_tries = 100\n", "create table vessel (id integer primary key, n "+
+		"integer)",
+		"insert into vessel select g, g from generate_series(1, 300) g", "analyze")
+	o.migration("0002-tag", "-- A tag\nalter table vessel add column tag varchar(80) not null using (concat('t', n));\n")
+	start := o.canonical(true)
+	db := o.open()
+	defer db.Close()
+	frozen := 0
+	for n, came := 1, true; came; n++ {
+		came = false
+		for _, args := range [][]string{{"advance", "--yes", "--settle"}, {"retreat", "--to", "1", "--yes", "--settle"}} {
+			p := o.pausedAt(fmt.Sprint("before-commit:", n), args...)
+			if p == nil {
+				o.code(0, args...) // it had come to its end
+				continue
+			}
+			came = true
+			frozen++
+			p.cmd.Process.Signal(syscall.SIGSTOP)
+			if _, err := db.Exec("do $$ begin lock table vessel in access exclusive mode; end " +
+				"$$"); err != nil { // once the server has ended it
+				t.Errorf("%v frozen at %d: %v", args, n, err)
+			}
+			time.Sleep(4 * time.Second) // for one that holds no lock on the table
+			p.cmd.Process.Signal(syscall.SIGCONT)
+			if r := p.goOn(); r.code != 0 {
+				o.must(args...)
+			}
+			o.must("audit")
+		}
+		o.isAgain(start)
+	}
+	if frozen < 4 {
+		t.Errorf("it was frozen only %d times", frozen)
+	}
+}

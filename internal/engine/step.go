@@ -93,7 +93,8 @@ type Step struct {
 	// ForeignKeysOff asks for a transaction in which foreign keys do not act.
 	ForeignKeysOff bool `json:"foreign_keys_off,omitempty"`
 	// Mend is run when a statement of SQL fails, before that one is tried once more:
-	// it puts rows right that came since the step before.
+	// it puts rows right that came since the step before, or, a select, gives a row where there is
+	// nothing to be tried again.
 	Mend []string `json:"mend,omitempty"`
 	// Try writes one row of the table as it is: it shows, before anything is changed, whether the
 	// table's own triggers let that be, and is taken back. "" where there are none.

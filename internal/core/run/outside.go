@@ -59,8 +59,12 @@ func (r *Runner) outside(ctx context.Context, p *progress, s *engine.Step, first
 		}
 		err = r.statements(ctx, s, s.Outside.Statements, &tries)
 		for n := 0; n < mendTries && mendable(ctx, s, err); n++ {
-			if err = r.statements(ctx, s, mendStatements(s), &tries); err == nil {
+			if e := r.statements(ctx, s, mendStatements(s), &tries); e == nil {
 				err = r.statements(ctx, s, s.Outside.Statements, &tries)
+			} else if strings.HasPrefix(s.Mend[0], "select ") {
+				break // it has found that the step has failed for good
+			} else {
+				err = e
 			}
 		}
 		if err != nil {

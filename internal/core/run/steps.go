@@ -269,6 +269,7 @@ func (r *Runner) tryUnit(ctx context.Context, p *progress, steps []*engine.Step,
 		return nil, err
 	}
 	mishap.Place("after-commit")
+	r.tables.committed()
 	p.opened = p.opened || first
 	p.held = max(p.held, time.Since(began))
 	for _, f := range list {

@@ -18,6 +18,7 @@ import (
 // a run: only what changes is written.
 type tables struct {
 	stored map[ledger.Model]string // as the ledger has them
+	next   map[ledger.Model]string // as it has them once the transaction is committed; nil for no others
 	texts  map[any]string          // of a *schema.Table or *schema.View that was written before
 }
 
@@ -105,6 +106,14 @@ func (t *tables) saveChanged(ctx context.Context, tx engine.Tx, now *schema.Sche
 	return t.put(ctx, tx, found)
 }
 
+// committed is called once the transaction is committed in which tables were saved. One that was taken back
+// is done once more, and what it wrote is written again.
+func (t *tables) committed() {
+	if t.next != nil {
+		t.stored, t.next = t.next, nil
+	}
+}
+
 // put writes what is another than the ledger has.
 func (t *tables) put(ctx context.Context, tx engine.Tx, found map[ledger.Model]string) error {
 	for m, text := range found {
@@ -121,7 +130,7 @@ func (t *tables) put(ctx context.Context, tx engine.Tx, found map[ledger.Model]s
 			}
 		}
 	}
-	t.stored = found
+	t.next = found
 	return nil
 }
 

@@ -223,8 +223,23 @@ func (p *planner) addParts() {
 
 // buildKey builds the index of a unique key.
 func (p *planner) buildKey(k *schema.Key) {
-	p.alterTable(engine.Build, indexRate, "build the index of constraint "+k.Name,
+	s := p.alterTable(engine.Build, indexRate, "build the index of constraint "+k.Name,
 		p.addIndex(k.Columns, "add unique key if not exists "+strings.TrimPrefix(uniqueSQL(p.After, k), "unique key "))...)
+	s.Mend = p.onlyOne(k.Name, k.Columns)
+}
+
+// onlyOne gives the look that lets a unique index be built once more that met two rows with one key: beside
+// programs the server may meet what one of them has taken back since. None is needed where nobody writes.
+func (p *planner) onlyOne(name string, columns []string) []string {
+	if !p.Facts.Live {
+		return nil
+	}
+	given := make([]string, len(columns))
+	for i, c := range columns {
+		given[i] = quote(c) + " is not null"
+	}
+	return []string{"select " + literal("another row has the same "+name) + " from " + p.table() + " where " +
+		strings.Join(given, " and ") + " group by " + quoteAll(columns) + " having count(*) > 1 limit 1"}
 }
 
 // buildIndex builds one.
@@ -234,8 +249,11 @@ func (p *planner) buildIndex(x *schema.Index) {
 	for _, part := range x.Parts {
 		columns = append(columns, part.Column)
 	}
-	p.alterTable(engine.Build, indexRate, "build index "+x.Name,
+	s := p.alterTable(engine.Build, indexRate, "build index "+x.Name,
 		p.addIndex(columns, "add "+words+"key if not exists "+rest)...)
+	if x.Unique {
+		s.Mend = p.onlyOne(x.Name, columns)
+	}
 }
 
 // addIndex gives the actions that add an index of columns. An index that the server has

@@ -240,13 +240,12 @@ func (p *planner) notNulls(name string) {
 		if !p.becomesNotNull(c) {
 			continue
 		}
-		var s *engine.Step
 		if schema.HasName(p.Change.Supplied, c.Name) {
-			s = p.supply(c)
-		} else {
-			s = p.Add(engine.Scan, scanRate, "make "+c.Name+" not null",
-				"alter table "+name+" alter column "+quote(c.Name)+" set not null")
+			p.supply(c)
+			continue
 		}
+		s := p.Add(engine.Scan, scanRate, "make "+c.Name+" not null",
+			"alter table "+name+" alter column "+quote(c.Name)+" set not null")
 		if m := mend[c.Name]; m != "" {
 			s.Mend = quietly(p.Table, []string{m})
 		}

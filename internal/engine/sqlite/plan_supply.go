@@ -57,16 +57,17 @@ func (p *planner) noSupply(column string) []string {
 	return dropTriggers([]string{supplyTrigger(p.Table, column, supplyInsert), supplyTrigger(p.Table, column, supplyNull)})
 }
 
-// supply lets a column be supplied from now on, once every row has a value in it.
-func (p *planner) supply(c *schema.Column) *engine.Step {
+// supply lets a column be supplied from now on. Rows that have come since it was filled get their values in
+// the same transaction: nobody else writes then.
+func (p *planner) supply(c *schema.Column) {
 	f, _ := p.FillOf(c)
-	s := p.Add(engine.Scan, scanRate, "supply "+c.Name+" where a program leaves it out", append(p.supplySQL(c.Name,
-		f.Expr),
-		"select 'a row has no "+strings.ReplaceAll(c.Name, "'", "''")+"' from "+quote(p.Table.Name)+" where "+quote(c.Name)+
-			" is null limit 1")...)
+	table, null := quote(p.Table.Name), " where "+quote(c.Name)+" is null"
+	late := "update " + table + " set " + quote(c.Name) + " = " + p.Render(f.Expr, planning.Computed) + null
+	sql := slices.Concat(quietly(p.Table, []string{late}), p.supplySQL(c.Name, f.Expr),
+		[]string{"select " + literal("a row has no "+c.Name) + " from " + table + null + " limit 1"})
+	s := p.Add(engine.Scan, scanRate, "supply "+c.Name+" where a program leaves it out", sql...)
 	s.Why = "programs of before do not know it, and add rows until the overlap is settled"
 	s.Undo = p.noSupply(c.Name)
-	return s
 }
 
 // unsupply takes the triggers away of columns that are supplied no more: they are not null from then on.
