@@ -248,3 +248,33 @@ func TestFunctionsOfOthersSupplyNothing(t *testing.T) {
 		})
 	}
 }
+
+// TestRowsThatComeBeforeTheyAreSupplied is that a row which a program of before adds between any two
+// transactions of the run that opens the overlap has its value in the end.
+func TestRowsThatComeBeforeTheyAreSupplied(t *testing.T) {
+	for _, server := range []string{"PostgreSQL", "SQLite"} {
+		t.Run(server, func(t *testing.T) {
+			o := berthOffice(t, server, 3000, "lock_wait = '2ms'\nlock_tries = 2000\nbatch_time = '2ms'\n")
+			paused, sizes := 0, "select count(*) from berth where size is null or size <> case when meters > 100 then "+
+				"'large' else "+
+				"'small' end"
+			for n, came := 1, true; came; n++ {
+				if p := o.pausedAt(fmt.Sprint("after-commit:", n), "advance", "--yes", "--let-writers-wait"); p != nil {
+					o.exec(fmt.Sprintf("insert into berth (id, code, meters, n) values (%d, 'late %d', %d, 0)", n, n, n*40))
+					if r := p.goOn(); r.code != 0 {
+						t.Fatalf("a row came after commit %d: %s", n, r)
+					}
+					paused++
+				} else {
+					came = false
+				}
+				o.same(sizes, "0")
+				o.must("audit")
+				o.must("retreat", "--to", "1", "--yes", "--settle", "--let-writers-wait")
+			}
+			if paused < 2 {
+				t.Errorf("a row came only %d times", paused)
+			}
+		})
+	}
+}
