@@ -10,8 +10,6 @@ package engine
 import (
 	"context"
 	"fmt"
-	"regexp"
-	"strconv"
 	"time"
 
 	"lastboard/internal/schema"
@@ -224,30 +222,6 @@ type OwnObject struct {
 	// Refuses is set for a trigger that refuses what programs of before write: until when it does.
 	Refuses time.Time
 }
-
-// RefusedMessage is the error of a program that writes a column as before while that is refused.
-func RefusedMessage(t *schema.Table, w schema.Watched, until time.Time) string {
-	what := w.Column + " of " + t.Name + " cannot be written"
-	switch {
-	case w.Column == "":
-		what = t.Name + " cannot be written"
-	case w.Supplied:
-		what = w.Column + " of " + t.Name + " cannot be left out"
-	}
-	return what + " until " + until.UTC().Format(time.TimeOnly) + " UTC: a trial of lastboard settle"
-}
-
-// RefusesUntil gives the moment that stands in a trigger that refuses what programs of before write.
-func RefusesUntil(body string) time.Time {
-	if m := refusesUntil.FindStringSubmatch(body); m != nil {
-		if seconds, err := strconv.ParseInt(m[1], 10, 64); err == nil {
-			return time.Unix(seconds, 0)
-		}
-	}
-	return time.Time{}
-}
-
-var refusesUntil = regexp.MustCompile(`(?:_timestamp|unixepoch)\(\) < (?:pg_catalog\.to_timestamp\()?([0-9]+)`)
 
 // Onlooker tells which programs use names of tables and columns.
 type Onlooker interface {

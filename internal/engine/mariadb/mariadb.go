@@ -210,7 +210,7 @@ func (d *database) Own(ctx context.Context) ([]engine.OwnObject, error) {
 	for _, v := range r.Values {
 		list = append(list, engine.OwnObject{Kind: text(v[0]), Name: text(v[1]), Table: text(v[2]),
 			Drop:    "drop " + text(v[0]) + " if exists " + quote(text(v[1])),
-			Refuses: engine.RefusesUntil(text(v[3])),
+			Refuses: planning.RefusesUntil(text(v[3])),
 			Mirrors: text(v[0]) == "trigger" && strings.HasSuffix(text(v[1]), mirrorSuffix)})
 	}
 	if err := d.ownerless(ctx, list); err != nil {

@@ -3,7 +3,10 @@ package planning
 import (
 	"crypto/sha256"
 	"encoding/hex"
+	"regexp"
+	"strconv"
 	"strings"
+	"time"
 
 	"lastboard/internal/engine"
 	"lastboard/internal/schema"
@@ -52,3 +55,38 @@ func TriggerName(t *schema.Table, kind string, parts ...string) string {
 	return schema.ConstraintName(&schema.Table{Name: engine.Prefix + t.Name}, append(parts, hex.EncodeToString(sum[:4])),
 		kind)
 }
+
+// EachAsBefore calls do for each way in which programs of before alone write columns, with its condition.
+func (p *Planner) EachAsBefore(list []schema.Watched, x Writes, do func(w schema.Watched, event, condition string)) {
+	for _, w := range list {
+		for _, event := range []string{"insert", "update"} {
+			if condition := p.AsBefore(w, event, x); condition != "" {
+				do(w, event, condition)
+			}
+		}
+	}
+}
+
+// RefusedMessage is the error of a program that writes a column as before while that is refused.
+func RefusedMessage(t *schema.Table, w schema.Watched, until time.Time) string {
+	what := w.Column + " of " + t.Name + " cannot be written"
+	switch {
+	case w.Column == "":
+		what = t.Name + " cannot be written"
+	case w.Supplied:
+		what = w.Column + " of " + t.Name + " cannot be left out"
+	}
+	return what + " until " + until.UTC().Format(time.TimeOnly) + " UTC: a trial of lastboard settle"
+}
+
+// RefusesUntil gives the moment that stands in a trigger that refuses what programs of before write.
+func RefusesUntil(body string) time.Time {
+	if m := refusesUntil.FindStringSubmatch(body); m != nil {
+		if seconds, err := strconv.ParseInt(m[1], 10, 64); err == nil {
+			return time.Unix(seconds, 0)
+		}
+	}
+	return time.Time{}
+}
+
+var refusesUntil = regexp.MustCompile(`(?:_timestamp|unixepoch)\(\) < (?:pg_catalog\.to_timestamp\()?([0-9]+)`)

@@ -74,22 +74,17 @@ func (p *planner) watchSQL(w schema.Watched) (sql []string) {
 			"pg_catalog, pg_temp as " + dollar("declare s bigint := extract(epoch from clock_timestamp()); begin perform "+
 			"nextval("+literal(count)+"); if (select last_value from "+at+") < s then perform setval("+literal(at)+
 			", s); end if; return new; end")}
-	for _, event := range []string{"insert", "update"} {
-		condition := p.writesAsBefore(w, event)
-		if condition == "" {
-			continue
-		}
+	p.EachAsBefore([]schema.Watched{w}, p.writes(), func(w schema.Watched, event, condition string) {
 		sql = append(sql, "create or replace trigger "+quote(watchName(p.Table, watchTrigger, watchKind+"_"+event, w.Column))+
 			" before "+event+" on "+p.table()+" for each row when ("+othersWrite+" and "+condition+") execute function "+
 			function+"()")
-	}
+	})
 	return sql
 }
 
-// writesAsBefore gives the condition that a row is written by a program of before; "" where that cannot
-// be told.
-func (p *planner) writesAsBefore(w schema.Watched, event string) string {
-	return p.AsBefore(w, event, planning.Writes{
+// writes says how a trigger tells what programs write.
+func (p *planner) writes() planning.Writes {
+	return planning.Writes{
 		Differ: differs,
 		Unwritten: func(c *schema.Column) string {
 			none := "null"
@@ -99,7 +94,7 @@ func (p *planner) writesAsBefore(w schema.Watched, event string) string {
 			return "cast(" + none + " as " + declaration(c) + ")"
 		},
 		Null: func(value string) string { return value + " is null" },
-	})
+	}
 }
 
 // unwatch gives the statements that end the counting of columns, as far as it goes on.

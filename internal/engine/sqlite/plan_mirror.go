@@ -164,13 +164,7 @@ func (p *planner) mirrorSQL(m schema.Mirror) (names, sql []string) {
 	a, b := quote(m.Column), quote(m.Name)
 	row := p.thisRow()
 	table := quote(t.Name)
-	none := "null"
-	if c.Default != nil {
-		none = "cast(" + defaultSQL(t, *c.Default) + " as " + declaration(c, false) + ")"
-		if declaration(c, false) == "" {
-			none = "(" + defaultSQL(t, *c.Default) + ")"
-		}
-	}
+	none := p.unwritten(c)
 	abort := func(message, where string) string {
 		return "select raise(abort, " + literal(message) + ")" + where + "; "
 	}
@@ -181,7 +175,6 @@ func (p *planner) mirrorSQL(m schema.Mirror) (names, sql []string) {
 		null = ""
 	}
 	guard := abort(both, " from "+table+" where "+row+" and "+differs(a, b))
-	wrong := p.mirrorWrong(m)
 	trigger := func(kind, on, when, body string) {
 		n := mirrorTrigger(t, m, kind)
 		names = append(names, n)
@@ -194,7 +187,7 @@ func (p *planner) mirrorSQL(m schema.Mirror) (names, sql []string) {
 	}
 	chosen := "case when " + given + " then " + b + " else " + a + " end"
 	trigger(mirrorCame, "insert", came, abort(both, " where "+differs("new."+a, none)+" and "+differs("new."+b, none)+
-		" and "+differs("new."+a, "new."+b))+wrong(differs("new."+b, none))+
+		" and "+differs("new."+a, "new."+b))+p.mirrorWrong(m, " and "+differs("new."+b, none))+
 		"update "+table+" set "+a+" = "+chosen+", "+b+" = "+chosen+" where "+row+" and "+differs(a, b)+"; "+null+guard)
 	written := func(n string) string { return differs("new."+n, "old."+n) }
 	again := []string{""}
@@ -205,7 +198,7 @@ func (p *planner) mirrorSQL(m schema.Mirror) (names, sql []string) {
 		trigger(mirrorOld+suffix, "update of "+a, written(a)+" and "+differs("new."+b, "new."+a),
 			abort(both, " where "+written(b))+"update "+table+" set "+b+" = "+a+" where "+row+"; "+guard)
 		trigger(mirrorNew+suffix, "update of "+b, written(b)+" and "+differs("new."+a, "new."+b),
-			abort(both, " where "+written(a))+wrong("")+"update "+table+" set "+a+" = "+b+" where "+row+"; "+guard)
+			abort(both, " where "+written(a))+p.mirrorWrong(m, "")+"update "+table+" set "+a+" = "+b+" where "+row+"; "+guard)
 	}
 	if c.NotNull {
 		trigger(mirrorNull, "update of "+a, "new."+a+" is null", null)
@@ -214,40 +207,47 @@ func (p *planner) mirrorSQL(m schema.Mirror) (names, sql []string) {
 }
 
 // mirrorWrong gives the statements that refuse what the engine would find wrong with a value of the
-// mirror's once it is carried to its column: another row that has it.
-func (p *planner) mirrorWrong(m schema.Mirror) func(when string) string {
+// mirror's once it is carried to its column: another row that has it. when is a condition more.
+func (p *planner) mirrorWrong(m schema.Mirror, when string) (sql string) {
 	t := p.Table
-	value := "new." + quote(m.Name)
-	return func(when string) (sql string) {
-		if when != "" {
-			when = " and " + when
-		}
-		keys := slices.Clone(t.Uniques)
-		for _, x := range t.Indexes {
-			if x.Unique {
-				k := &schema.Key{Name: x.Name}
-				for _, part := range x.Parts {
-					k.Columns = append(k.Columns, part.Column)
-				}
-				keys = append(keys, k)
+	keys := slices.Clone(t.Uniques)
+	for _, x := range t.Indexes {
+		if x.Unique {
+			k := &schema.Key{Name: x.Name}
+			for _, part := range x.Parts {
+				k.Columns = append(k.Columns, part.Column)
 			}
+			keys = append(keys, k)
 		}
-		for _, k := range keys {
-			if !schema.HasName(k.Columns, m.Column) {
-				continue
-			}
-			match, names := make([]string, len(k.Columns)), make([]string, len(k.Columns))
-			for i, column := range k.Columns {
-				match[i], names[i] = quote(column)+" = new."+quote(column), t.Name+"."+column
-				if schema.SameName(column, m.Column) {
-					match[i] = quote(column) + " = " + value
-				}
-			}
-			sql += "select raise(abort, " + literal("UNIQUE constraint failed: "+strings.Join(names, ", ")) + ") from " +
-				quote(t.Name) + " where " + strings.Join(match, " and ") + " and not (" + p.thisRow() + ")" + when + "; "
-		}
-		return sql
 	}
+	for _, k := range keys {
+		if !schema.HasName(k.Columns, m.Column) {
+			continue
+		}
+		match, names := make([]string, len(k.Columns)), make([]string, len(k.Columns))
+		for i, column := range k.Columns {
+			value := column
+			if schema.SameName(column, m.Column) {
+				value = m.Name
+			}
+			match[i], names[i] = quote(column)+" = new."+quote(value), t.Name+"."+column
+		}
+		sql += "select raise(abort, " + literal("UNIQUE constraint failed: "+strings.Join(names, ", ")) + ") from " +
+			quote(t.Name) + " where " + strings.Join(match, " and ") + " and not (" + p.thisRow() + ")" + when + "; "
+	}
+	return sql
+}
+
+// unwritten gives what a column has where an insert leaves it out.
+func (p *planner) unwritten(c *schema.Column) string {
+	if c.Default == nil {
+		return "null"
+	}
+	value, declared := defaultSQL(p.Table, *c.Default), declaration(c, p.Table.Options["strict"] != "")
+	if declared == "" {
+		return "(" + value + ")"
+	}
+	return "cast(" + value + " as " + declared + ")"
 }
 
 // thisRow gives the condition, in a trigger, that a row is the one which it fires for.

@@ -17,27 +17,14 @@ const refuseSuffix = "_trial"
 // Refuse implements engine.Planner.
 func (Engine) Refuse(t *schema.Table, list []schema.Watched, until time.Time) (on, off []engine.Statement) {
 	p := newPlanner(engine.Facts{}, t)
-	for _, w := range list {
-		for _, event := range []string{"insert", "update"} {
-			condition := p.AsBefore(w, event, planning.Writes{
-				Differ: func(a, b string) string { return a + " is not " + b },
-				Unwritten: func(c *schema.Column) string {
-					if c.Default == nil {
-						return "null"
-					}
-					return "(" + defaultSQL(t, *c.Default) + ")"
-				},
-			})
-			if condition == "" {
-				continue
-			}
-			n := quote(planning.TriggerName(t, strings.TrimPrefix(refuseSuffix, "_"), w.Named(event)...))
-			gone := engine.Statement{SQL: "drop trigger if exists " + n}
-			on = append(on, gone, engine.Statement{SQL: "create trigger " + n + " before " + event + " on " + quote(t.Name) +
-				" when unixepoch() < " + fmt.Sprint(until.Unix()) + " and " + condition + " begin select raise(abort, " +
-				literal(engine.RefusedMessage(t, w, until)) + "); end"})
-			off = append(off, gone)
-		}
-	}
+	p.EachAsBefore(list, planning.Writes{Differ: differs, Unwritten: p.unwritten}, func(w schema.Watched, event,
+		condition string) {
+		n := quote(planning.TriggerName(t, strings.TrimPrefix(refuseSuffix, "_"), w.Named(event)...))
+		gone := engine.Statement{SQL: "drop trigger if exists " + n}
+		on = append(on, gone, engine.Statement{SQL: "create trigger " + n + " before " + event + " on " + quote(t.Name) +
+			" when unixepoch() < " + fmt.Sprint(until.Unix()) + " and " + condition + " begin select raise(abort, " +
+			literal(planning.RefusedMessage(t, w, until)) + "); end"})
+		off = append(off, gone)
+	})
 	return on, off
 }

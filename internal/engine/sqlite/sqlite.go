@@ -280,7 +280,7 @@ func (d *database) Own(ctx context.Context) ([]engine.OwnObject, error) {
 			o.Table = text(v[2])
 			o.Mirrors = strings.HasSuffix(o.Name, mirrorSuffix) || strings.HasSuffix(o.Name, supplySuffix)
 			if strings.HasSuffix(o.Name, refuseSuffix) {
-				o.Refuses = engine.RefusesUntil(text(v[3]))
+				o.Refuses = planning.RefusesUntil(text(v[3]))
 			}
 		}
 		list = append(list, o)
