@@ -6,6 +6,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"lastboard/internal/core/describe"
 	"lastboard/internal/core/fault"
 	"lastboard/internal/core/ledger"
 	"lastboard/internal/core/migration"
@@ -190,13 +191,20 @@ func (s *session) previews(ctx context.Context, p *plan.Plan, n int) error {
 			s.Line("  step %d reads what an earlier step makes: its rows cannot be shown yet", step.Number)
 			continue
 		}
-		r, err := s.db.Query(ctx, step.Preview, n)
+		read, keys := max(n, describe.OddOf), 0
+		if step.PreviewReadsMore() {
+			read = n
+		}
+		if t := p.Before.Table(step.Table); t != nil {
+			keys = len(t.Key())
+		}
+		r, err := s.db.Query(ctx, step.Preview, read)
 		if err != nil {
 			s.Line("  step %d: its rows cannot be shown: %v", step.Number, err)
 			continue
 		}
 		s.Line("  step %d would give", step.Number)
-		s.Rows(r)
+		s.Rows(describe.Odd(r, keys, n))
 		s.Line("")
 	}
 	return nil

@@ -39,6 +39,7 @@ type Traits struct {
 	Watches     bool // triggers can count who writes without keeping anybody waiting
 	AlwaysIsNot bool // a program can write a number of its own into a column that always numbers itself
 	Binary      bool // there are no decimals: a half may be rounded either way
+	Prepares    bool // a prepared statement fails when a column that it returns has got another type
 	PlainCase   bool // upper and lower know no letters beyond a to z
 }
 

@@ -189,6 +189,8 @@ type Beside struct {
 	SQL   string // the statement that makes it; "" where there is none to be had
 	Place BesidePlace
 	Table string // with [OfTable] alone
+	// Part is a part of a table as a table of its own, with [OfTable] alone.
+	Part *schema.Table
 }
 
 // BesidePlace says when something that stands beside the tables can be made.

@@ -113,6 +113,9 @@ type Step struct {
 	PutsBack []string `json:"puts_back,omitempty"`
 }
 
+// PreviewReadsMore reports whether its preview reads more than the row for each row, and so may take long.
+func (s *Step) PreviewReadsMore() bool { return strings.Contains(s.Preview, "(select ") }
+
 // Tally counts the rows on which the statements of a step act that asks for equal numbers.
 type Tally struct{ rows []int64 }
 
@@ -139,6 +142,8 @@ type Outside struct {
 	Done string `json:"done"`
 	// Clean takes away what a try has left that did not come to its end.
 	Clean []Statement `json:"clean"`
+	// GoesOn means that what a try has left is gone on with: Clean is for one that failed alone.
+	GoesOn bool `json:"goes_on,omitempty"`
 	// Quiet asks that no old transaction is about on the step's table when it begins:
 	// the engine would wait for it in the middle.
 	Quiet bool `json:"quiet,omitempty"`
@@ -153,6 +158,12 @@ type Statement struct {
 	Direct bool `json:"direct,omitempty"`
 	// First is a statement before it, in the same transaction: the lock that it needs first. "" for none.
 	First string `json:"first,omitempty"`
+	// Unless gives a row where it is not to be run: it has happened. "" for always.
+	Unless string `json:"unless,omitempty"`
+	// Each means that SQL gives the statements that are to be run, as long as it gives any. Behind each
+	// stands how: the table on which it needs a lock that keeps writers waiting, "-" where it needs none and
+	// waits patiently, null where it cannot run in a transaction; and then its First, or null.
+	Each bool `json:"each,omitempty"`
 }
 
 // Batch is a backfill by key range. Range in a statement stands for the

@@ -48,14 +48,17 @@ type Text func(Expr) string
 func Compare(want, got *Schema, text Text) []Difference {
 	var list []Difference
 	for _, w := range want.Tables {
-		if g := got.Table(w.Name); g != nil {
+		if w.PartOf != "" {
+			continue
+		}
+		if g := got.Table(w.Name); g != nil && g.PartOf == "" {
 			list = append(list, CompareTables(w, g, text)...)
-		} else {
+		} else if g == nil {
 			list = append(list, Difference{w.Name, "table", w.Name, "exists", "yes", "no"})
 		}
 	}
 	for _, g := range got.Tables {
-		if want.Table(g.Name) == nil {
+		if want.Table(g.Name) == nil && g.PartOf == "" {
 			list = append(list, Difference{g.Name, "table", g.Name, "exists", "no", "yes"})
 		}
 	}
@@ -69,8 +72,16 @@ func Compare(want, got *Schema, text Text) []Difference {
 	return c.list
 }
 
+// partedBefore is why programs of before could not change a table whose rows stand in parts.
+const partedBefore = "it is partitioned"
+
 // CompareTables lists every attribute in which table got differs from want.
 func CompareTables(want, got *Table, text Text) []Difference {
+	if want.Opaque == partedBefore { // a ledger of before does not say by what its rows are parted
+		w := *want
+		w.Options = maps.Clone(got.Options)
+		want = &w
+	}
 	c := comparison{table: want.Name, text: text}
 	c.attributes(object{"table", want.Name, tableAttributes(want)}, object{"table", want.Name, tableAttributes(got)})
 	c.objects(want.Name, c.parts(want, got), c.parts(got, want))

@@ -32,6 +32,9 @@ type Table struct {
 	// are no part of what the table is.
 	Own []*Trigger `json:",omitempty"`
 
+	// PartOf is the table whose rows it holds a part of; "" for a table of its own. A part has the columns
+	// of that table, which are not listed again, and comes and goes beside the migrations.
+	PartOf string `json:",omitempty"`
 	// Options are what only this engine has: "strict", "without rowid".
 	Options map[string]string `json:",omitempty"`
 	// Opaque is why the table can be read and written but not changed: something
@@ -144,6 +147,8 @@ type View struct {
 	SQL     string // the whole statement, when it was read from an engine
 	Columns []string
 	More    bool `json:",omitempty"` // SQL says more than that it is a view of its query
+	// Triggers are those that act in the place of writes to it, where the engine loses them with the view.
+	Triggers []*Trigger `json:",omitempty"`
 }
 
 // String gives the expression in the language where it can, else as the engine
@@ -214,7 +219,6 @@ func HasName(names []string, name string) bool {
 	return slices.ContainsFunc(names, func(n string) bool { return SameName(n, name) })
 }
 
-// Table finds a table by name; nil if there is none.
 // Dotted is why a table is not understood whose own name reads like one with its schema.
 const Dotted = "its name has a dot"
 
@@ -227,6 +231,7 @@ func (s *Schema) Called(n sqltext.Name) string {
 	return n.String()
 }
 
+// Table finds a table by name; nil if there is none.
 func (s *Schema) Table(name string) *Table {
 	if i := s.find(name); i >= 0 {
 		return s.Tables[i]
@@ -263,6 +268,7 @@ func (s *Schema) Copy() *Schema {
 // put replaces the table called old, or adds t at the end, or takes old away
 // when t is nil.
 func (s *Schema) put(old string, t *Table) {
+	s.PutParts(old, t)
 	i := s.find(old)
 	switch {
 	case i < 0:
@@ -272,6 +278,49 @@ func (s *Schema) put(old string, t *Table) {
 	default:
 		s.Tables[i] = t
 	}
+}
+
+// PutParts lets the parts of a table follow it: they go with it, and belong to it under its new name.
+func (s *Schema) PutParts(old string, t *Table) {
+	if t != nil && t.Name == old {
+		return
+	}
+	of := func(p *Table) bool { return p.PartOf != "" && SameName(p.PartOf, old) }
+	if t == nil {
+		s.Tables = slices.DeleteFunc(s.Tables, of)
+		return
+	}
+	for i, p := range s.Tables {
+		if of(p) {
+			part := *p
+			part.PartOf, part.Opaque = t.Name, OpaquePart(t.Name)
+			s.Tables[i] = &part
+		}
+	}
+}
+
+// OpaquePart is why a part of a table cannot be changed by itself.
+func OpaquePart(of string) string { return "it is a part of table " + of + ": change that" }
+
+// Whole gives a part of a table with the columns and the key of the table; another as it is.
+func (s *Schema) Whole(t *Table) *Table {
+	of := s.Table(t.PartOf)
+	if t.PartOf == "" || of == nil {
+		return t
+	}
+	part := *t
+	part.Columns, part.PrimaryKey = of.Columns, of.PrimaryKey
+	return &part
+}
+
+// Parts lists the parts of a table whose rows stand in several; none for another.
+func (s *Schema) Parts(table string) (list []*Table) {
+	for _, p := range s.Tables {
+		if p.PartOf != "" && SameName(p.PartOf, table) {
+			list = append(list, p)
+		}
+	}
+	return list
 }
 
 func (s *Schema) putView(old string, v *View) {

@@ -123,6 +123,7 @@ func (x *alteration) renameTable(action sqltext.Action) error {
 		referTo(other, old, to)
 	}
 	t.Name = to
+	x.after.PutParts(old, t)
 	return nil
 }
 

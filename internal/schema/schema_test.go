@@ -416,3 +416,38 @@ func TestSameMeaning(t *testing.T) {
 		}
 	}
 }
+
+// TestPartsFollowTheirTable is that parts belong to their table under its new name, go with it, have its columns,
+// and are no difference; and that a table that a ledger of before calls partitioned is as it is.
+func TestPartsFollowTheirTable(t *testing.T) {
+	parted := &schema.Table{Name: "call", Columns: []*schema.Column{{Name: "id"}},
+		Options: map[string]string{"partition by": "RANGE (id)"}}
+	s := &schema.Schema{Tables: []*schema.Table{parted, {Name: "call_1", PartOf: "call",
+		Opaque: schema.OpaquePart("call")}, {Name: "port"}}}
+	if whole := s.Whole(s.Table("call_1")); len(whole.Columns) != 1 || len(s.Table("call_1").Columns) != 0 {
+		t.Errorf("a part has columns %v", whole.Columns)
+	}
+	after, _, err := play(t, s, "alter table call rename to visit")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if list := after.Parts("visit"); len(list) != 1 || list[0].Opaque != schema.OpaquePart("visit") ||
+		len(s.Parts("call")) != 1 {
+		t.Errorf("after the table got another name its parts are %v", list)
+	}
+	if _, _, err := play(t, s, "alter table call_1 add column n integer"); err == nil {
+		t.Error("a part is changed by itself")
+	}
+	after, _, err = play(t, s, "drop table call")
+	if err != nil || len(after.Tables) != 1 {
+		t.Errorf("after the table was dropped there are %d tables: %v", len(after.Tables), err)
+	}
+	if d := schema.Compare(s, &schema.Schema{Tables: []*schema.Table{parted, {Name: "port"}, {Name: "call_2",
+		PartOf: "call"}}}, text); len(d) > 0 {
+		t.Errorf("parts that come and go differ: %v", d)
+	}
+	before := &schema.Table{Name: "call", Columns: parted.Columns, Opaque: "it is partitioned"}
+	if d := schema.CompareTables(before, parted, text); len(d) > 0 {
+		t.Errorf("a table that was called partitioned differs: %v", d)
+	}
+}

@@ -145,7 +145,10 @@ func facts(t *describe.Table) []fact {
 		add("trigger", "%s", tr.Name)
 	}
 	for _, o := range describe.SortedOptions(t.Table.Options) {
-		if o != "definition" {
+		switch v := t.Table.Options[o]; {
+		case o == "partition by":
+			add("in parts", "by %s", v)
+		case o != "definition":
 			add("table", "%s", o)
 		}
 	}

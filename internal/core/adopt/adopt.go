@@ -26,7 +26,7 @@ func Migration(s *schema.Schema, beside []engine.Beside, e engine.Engine, databa
 	fmt.Fprintf(&w.text, "-- The tables as they were when %s came under care\n", database)
 	w.text.WriteString("-- Written from the database; on that database it was recorded without being run.\n\n")
 	w.others(engine.BeforeTables)
-	tables := restate.Ordered(s)
+	tables := restate.Ordered(withParts(s, beside))
 	for i, t := range tables {
 		w.table(t, tables[i+1:])
 	}
@@ -45,6 +45,20 @@ func Migration(s *schema.Schema, beside []engine.Beside, e engine.Engine, databa
 	w.others(engine.BehindViews)
 	w.others(engine.Rights)
 	return strings.TrimSuffix(w.text.String(), "\n"), w.native, w.leftOut
+}
+
+// withParts gives a schema in which the parts of tables are tables of their own.
+func withParts(s *schema.Schema, beside []engine.Beside) *schema.Schema {
+	out := *s
+	out.Tables = slices.Clone(s.Tables)
+	for i, t := range out.Tables {
+		for _, o := range beside {
+			if o.Part != nil && o.Part.Name == t.Name {
+				out.Tables[i] = o.Part
+			}
+		}
+	}
+	return &out
 }
 
 // writer writes the migration.
@@ -135,10 +149,13 @@ func (w *writer) view(v *schema.View) {
 	again, err := sqltext.Parse("", sqltext.PrintStatement(st)+";")
 	if err == nil && len(again.Statements) == 1 && !v.More && !w.readsNative(v) {
 		w.write(again.Statements[0])
-		return
+	} else {
+		w.unread = append(w.unread, v.Name)
+		w.natively("view "+v.Name, v.SQL)
 	}
-	w.unread = append(w.unread, v.Name)
-	w.natively("view "+v.Name, v.SQL)
+	for _, tr := range v.Triggers {
+		w.natively("trigger "+tr.Name+" of view "+v.Name, w.e.TriggerSQL(tr))
+	}
 }
 
 // onNative reports whether a table refers to one that is written natively.
@@ -187,7 +204,7 @@ func whole(t *schema.Table, beside []engine.Beside) *schema.Table {
 	out := *t
 	out.Options = maps.Clone(t.Options)
 	for _, o := range beside {
-		if o.Place != engine.OfTable || o.Table != t.Name {
+		if o.Place != engine.OfTable || o.Part != nil || o.Table != t.Name {
 			continue
 		}
 		if out.Options == nil {

@@ -153,6 +153,8 @@ var rules = []Rule{
 		"triggers act.", "Look at whether they write what its expression reads."},
 	{"writes-will-fail", "A rule is added on a live database: from then on it holds for programs of before, too.",
 		"Deploy programs that keep to it first."},
+	{"prepared-statements-fail", "A column gets another type or length, and sessions may have prepared statements that " +
+		"return it.", "Let pools of connections begin anew once it has run."},
 	{"two-shapes-hold", "While columns have two shapes, what programs write has to fit both.",
 		"Let the expressions give a value for everything that programs write."},
 	{"type-moves-column", "A column that gets another type beside programs stands last then.",

@@ -54,6 +54,7 @@ func Tables(ctx context.Context, db engine.Database, s *schema.Schema) ([]*Table
 
 // One gathers everything about one table as it stands; it reads every row once.
 func One(ctx context.Context, db engine.Database, s *schema.Schema, t *schema.Table) (*Table, error) {
+	t = s.Whole(t)
 	d := &Table{Table: t}
 	var err error
 	if d.Rows, d.Bytes, err = db.Count(ctx, t.Name, true); err != nil {
@@ -68,7 +69,7 @@ func One(ctx context.Context, db engine.Database, s *schema.Schema, t *schema.Ta
 
 // Then gives a table of the past: what is known of it without its rows.
 func Then(s *schema.Schema, t *schema.Table) *Table {
-	d := &Table{Table: t, Past: true}
+	d := &Table{Table: s.Whole(t), Past: true}
 	d.depend(s)
 	return d
 }

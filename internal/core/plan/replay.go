@@ -31,6 +31,8 @@ type Facts struct {
 	Before *schema.Delta `json:"before"`
 	// Order is that of the tables' names before.
 	Order []string `json:"order"`
+	// Home is the schema of tables that are named without one.
+	Home string `json:"home,omitempty"`
 	// Changes are what the engine said of each change that was planned, in turn.
 	Changes []ChangeFacts `json:"changes"`
 	// There are the tables of which it was asked whether they are there.
@@ -52,6 +54,7 @@ type ChangeFacts struct {
 // the ledger has them.
 func replay(e engine.Engine, f *Facts, base *schema.Schema) *Planner {
 	before := f.Before.On(base)
+	before.Home = f.Home
 	slices.SortStableFunc(before.Tables, func(a, b *schema.Table) int {
 		return slices.Index(f.Order, a.Name) - slices.Index(f.Order, b.Name)
 	})
@@ -64,7 +67,7 @@ func replay(e engine.Engine, f *Facts, base *schema.Schema) *Planner {
 // Encode gives the facts of a plan as the ledger keeps them.
 func (p *Plan) Encode(before *schema.Delta, program, server string) (json.RawMessage, error) {
 	f := *p.Facts
-	f.Before, f.Program, f.Server = before, program, server
+	f.Before, f.Program, f.Server, f.Home = before, program, server, p.Before.Home
 	for _, t := range p.Before.Tables {
 		f.Order = append(f.Order, t.Name)
 	}

@@ -94,7 +94,7 @@ func (p *Planner) Retreat(ctx context.Context, m Progress) (*Plan, error) {
 			}
 		}
 		open := r.Linked && m.Record.State != ledger.Settled // what goes is in the others
-		if why := overlap(change); why != "" && !open {
+		if why := overlap(change); why != "" && !open && (m.Steps == nil || !takesOnly(change)) {
 			out.Overlap = append(out.Overlap, why)
 		}
 		if change.Table != nil && change.Table.NoStandIn != "" {
@@ -119,6 +119,14 @@ func (p *Planner) Retreat(ctx context.Context, m Progress) (*Plan, error) {
 	}
 	p.finish(out)
 	return out, nil
+}
+
+// takesOnly reports whether a change does nothing but take away what was added. Of a migration that has not come
+// to its end nobody uses that yet.
+func takesOnly(c *schema.Change) bool {
+	t := c.Table
+	return t != nil && (t.After == nil || len(t.Renamed()) == 0 && len(t.Converted()) == 0 &&
+		t.After.Name == t.Before.Name)
 }
 
 // keepsRows refuses a native way back that would take rows or values along of which nothing
@@ -191,6 +199,15 @@ func tableName(table string) string { return table[strings.LastIndex(table, ".")
 // undo takes away what steps have made for later ones that never came.
 func undo(out *Plan, steps []ledger.Step) {
 	for _, s := range steps {
+		if o := s.Step.Outside; o != nil && o.GoesOn && s.State != "waiting" && s.State != "done" {
+			step := &engine.Step{Kind: engine.Catalog, Table: s.Step.Table, What: "take away what is half built",
+				Lock: s.Step.Lock, WritersWait: engine.WaitBriefly, Strong: s.Step.Strong,
+				Outside: &engine.Outside{Statements: o.Clean}}
+			for _, st := range o.Clean {
+				step.SQL = append(step.SQL, st.SQL)
+			}
+			out.Steps = append(out.Steps, step)
+		}
 		if s.State != "waiting" && len(s.Step.Undo) > 0 {
 			step := &engine.Step{
 				Kind: engine.Catalog, Table: s.Step.Table, What: "let go of what was made in between", SQL: s.Step.Undo,

@@ -32,7 +32,7 @@ func (p *Planner) slowLookups(ctx context.Context, out *Plan, m *migration.Migra
 		return nil
 	}
 	for _, s := range out.Steps {
-		if s.Change != len(out.Records)-1 || s.Proof != nil || !strings.Contains(s.Preview, "(select ") {
+		if s.Change != len(out.Records)-1 || s.Proof != nil || !s.PreviewReadsMore() {
 			continue
 		}
 		whole, err := e.ReadsWhole(ctx, s.Preview)

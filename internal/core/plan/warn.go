@@ -44,6 +44,11 @@ func (p *Planner) warn(ctx context.Context, out *Plan, m *migration.Migration, s
 				"once this has run, writes of %s are refused that bring %s, whichever program sends them", t.After.Name,
 				strings.Join(list, "; "))
 		}
+		if list := p.retyped(t); len(list) > 0 {
+			note(fault.Note, "prepared-statements-fail", "let pools of connections begin anew once it has run, or prepare no "+
+				"statements", "sessions that have prepared a statement which returns %s of %s are told once that its result has "+
+				"another type", strings.Join(list, ", "), t.After.Name)
+		}
 		if len(t.Fill) > 0 {
 			p.warnTriggers(note, t.Before, "update", nil)
 		}
@@ -302,4 +307,18 @@ func (p *Planner) otherMeaning(m *migration.Migration, st sqltext.Statement) *fa
 		}
 	}
 	return nil
+}
+
+// retyped lists the columns of a live table that get another type under their name, where the engine lets
+// prepared statements fail for it.
+func (p *Planner) retyped(t *schema.TableChange) (list []string) {
+	if !p.in.Live || !p.in.Engine.About().Traits.Prepares {
+		return nil
+	}
+	for _, c := range t.After.Columns {
+		if old := t.Before.Column(t.From[c.Name]); old != nil && old.Name == c.Name && !old.Type.Equal(c.Type) {
+			list = append(list, c.Name)
+		}
+	}
+	return list
 }

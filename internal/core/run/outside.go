@@ -50,12 +50,10 @@ func (r *Runner) outside(ctx context.Context, p *progress, s *engine.Step, first
 			return err
 		}
 		mishap.Place("outside-begun")
-		if err := r.statements(ctx, s, s.Outside.Clean, &tries); err != nil {
-			return err
-		}
-		if p.begun[s.Number] && len(s.Outside.Clean) > 0 {
-			r.observe(Event{What: "cleared", Version: p.record.Version,
-				Why: "what a crashed run left behind in step " + fmt.Sprint(s.Number) + ": " + s.What})
+		if !s.Outside.GoesOn {
+			if err := r.takeAway(ctx, p, s, &tries); err != nil {
+				return err
+			}
 		}
 		err = r.statements(ctx, s, s.Outside.Statements, &tries)
 		for n := 0; n < mendTries && mendable(ctx, s, err); n++ {
@@ -65,6 +63,11 @@ func (r *Runner) outside(ctx context.Context, p *progress, s *engine.Step, first
 				break // it has found that the step has failed for good
 			} else {
 				err = e
+			}
+		}
+		if err == nil && s.Outside.GoesOn {
+			if done, err = r.happened(ctx, s); err == nil && !done {
+				err = fmt.Errorf("%s: it has not come about, though nothing of it failed", s.What)
 			}
 		}
 		if err != nil {
@@ -101,6 +104,16 @@ func (r *Runner) outside(ctx context.Context, p *progress, s *engine.Step, first
 	p.done[s.Number] = true
 	r.observe(Event{What: "step-done", Version: p.record.Version, Step: s, Steps: len(p.steps), Took: time.Since(started)})
 	return nil
+}
+
+// takeAway takes away what a try of a step has left.
+func (r *Runner) takeAway(ctx context.Context, p *progress, s *engine.Step, tries *int) error {
+	err := r.statements(ctx, s, s.Outside.Clean, tries)
+	if err == nil && p.begun[s.Number] && len(s.Outside.Clean) > 0 {
+		r.observe(Event{What: "cleared", Version: p.record.Version,
+			Why: "what a crashed run left behind in step " + fmt.Sprint(s.Number) + ": " + s.What})
+	}
+	return err
 }
 
 // mendTries is how often rows that others write meanwhile are put right before a step fails.
@@ -176,6 +189,21 @@ func (r *Runner) quiet(ctx context.Context, s *engine.Step) error {
 // statements runs statements one after the other, each as often as its locks take.
 func (r *Runner) statements(ctx context.Context, s *engine.Step, list []engine.Statement, tries *int) error {
 	for _, st := range list {
+		if st.Unless != "" {
+			rows, err := r.DB.Query(ctx, st.Unless)
+			if err != nil {
+				return err
+			}
+			if len(rows.Values) > 0 {
+				continue
+			}
+		}
+		if st.Each {
+			if err := r.each(ctx, s, st, tries); err != nil {
+				return err
+			}
+			continue
+		}
 		if st.Direct {
 			mishap.Place("statement")
 			n, err := r.again(ctx, s.Strong, func() error { return r.DB.Exec(ctx, st.SQL) })
@@ -215,6 +243,40 @@ func (r *Runner) statements(ctx context.Context, s *engine.Step, list []engine.S
 		}
 	}
 	return nil
+}
+
+// eachLimit is how often the statements are asked for that a statement gives: parts that come meanwhile ask
+// for more, and one that never ends is a fault.
+const eachLimit = 1000
+
+// each runs the statements that a statement gives, until it gives none.
+func (r *Runner) each(ctx context.Context, s *engine.Step, st engine.Statement, tries *int) error {
+	last := ""
+	for range eachLimit {
+		rows, err := r.DB.Query(ctx, st.SQL)
+		if err != nil || len(rows.Values) == 0 {
+			return err
+		}
+		all := fmt.Sprint(rows.Values)
+		if all == last {
+			return fmt.Errorf("%s: it does not come to an end: %v", s.What, rows.Values[0][0])
+		}
+		last = all
+		for _, v := range rows.Values {
+			one, step := engine.Statement{SQL: fmt.Sprint(v[0]), Direct: v[1] == nil, Patient: v[1] == "-"}, *s
+			if v[1] != nil && v[1] != "-" {
+				step.Strong = []string{fmt.Sprint(v[1])}
+			}
+			if v[2] != nil {
+				one.First = fmt.Sprint(v[2])
+			}
+			var gone *engine.NoTable // of which the next list says nothing
+			if err := r.statements(ctx, &step, []engine.Statement{one}, tries); err != nil && !errors.As(err, &gone) {
+				return err
+			}
+		}
+	}
+	return fmt.Errorf("%s: it does not come to an end", s.What)
 }
 
 // oneOf runs one statement; a select of Lastboard's own gives a row only when something is

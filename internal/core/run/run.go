@@ -423,7 +423,7 @@ func (r *Runner) follows(ctx context.Context, p *plan.Plan) error {
 				return fault.New(fault.Refused, "kept-doubtful",
 					"if no row has gone meanwhile, add --trust-kept; else let go of it: lastboard kept "+p.Version+" --discard",
 					"what is kept of %s may be of other rows than have its keys now: somebody has switched off or dropped %s, by "+
-						"which it follows them", s.Table, strings.Join(off, ", "))
+						"which it follows them, or has attached a part with rows", s.Table, strings.Join(off, ", "))
 			}
 		}
 	}

@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strings"
 
+	"lastboard/internal/engine/planning"
 	"lastboard/internal/schema"
 	"lastboard/internal/sqltext"
 )
@@ -331,6 +332,9 @@ func keptSQL(letter string, t *schema.Table, columns []string) string {
 	list := make([]string, len(columns))
 	for i, name := range columns {
 		c := t.Column(name)
+		if letter == "k" {
+			c = planning.WidestKey(c)
+		}
 		list[i] = fmt.Sprintf("%s%d %s", letter, i+1, declaration(c))
 		if isText(c) {
 			list[i] += collated(c)

@@ -55,6 +55,12 @@ func (d *database) define(ctx context.Context, sql string, b bounds) (int64, err
 	if head, rest := modeOf(sql); head != "" {
 		return d.inMode(ctx, head, func() (int64, error) { return d.define(ctx, rest, b) })
 	}
+	if strings.HasPrefix(sql, `create table "`+engine.Prefix) {
+		d.waited = false
+	}
+	if b.wait > 0 && strings.Contains(sql, "create or replace trigger ") && strings.Contains(sql, engine.Prefix+"kept_") {
+		d.letOlderEnd(ctx)
+	}
 	if strings.Contains(sql, engine.Between) {
 		return 0, d.script(ctx, sql, b)
 	}
@@ -71,6 +77,39 @@ func (d *database) define(ctx context.Context, sql string, b bounds) (int64, err
 		err = costlier(sql, b, err, run)
 	}
 	return 0, err
+}
+
+// olderEnd is for how long triggers wait for transactions to end that began before the tables which
+// they write to.
+const olderEnd = 5 * time.Second
+
+// trxCache is somewhat longer than the time for which the server shows the same transactions: who asks again
+// earlier is shown them once more, each time.
+const trxCache = 150 * time.Millisecond
+
+// letOlderEnd waits a little, once for each table of kept values that was made, for transactions in this database to
+// end that began before it: one that has read something by then may not use such a table (1412), and so could not
+// write to one whose trigger does. Without the right PROCESS the server shows none.
+func (d *database) letOlderEnd(ctx context.Context) {
+	if d.waited {
+		return
+	}
+	d.waited = true
+	r, err := d.query(ctx, "select cast(now(6) as char)")
+	if err != nil {
+		return
+	}
+	made := text(r.Values[0][0])
+	for began := time.Now(); time.Since(began) < olderEnd && ctx.Err() == nil; time.Sleep(trxCache) {
+		r, err := d.query(ctx,
+			"select 1 from information_schema.innodb_trx t join information_schema.processlist p on p.id = "+
+				"t.trx_mysql_thread_id where t.trx_started < ? and p.id <> connection_id() and (p.db = database() or p.db "+
+				"is null) limit 1",
+			made)
+		if err != nil || len(r.Values) == 0 {
+			return
+		}
+	}
 }
 
 // inMode runs something in another mode. Were that to stay, nothing else of Lastboard's would mean what

@@ -85,7 +85,15 @@ func (d *database) suspects(ctx context.Context) []engine.Session {
 	if err != nil {
 		return nil
 	}
-	return d.transactions(ctx, s, 0.1)
+	list := d.transactions(ctx, s, 0.1)
+	if len(list) == 0 { // the server may have shown those of a moment ago
+		select {
+		case <-ctx.Done():
+		case <-time.After(trxCache):
+		}
+		list = d.transactions(ctx, s, 0.1)
+	}
+	return list
 }
 
 // selectHolders lists sessions that have held a lock on a table for more than a second.

@@ -56,6 +56,7 @@ type database struct {
 	place        *place
 	locks        *bool // whether the server shows metadata locks; nil until it is known
 	ends         bool  // transactions that do nothing end by themselves
+	waited       bool  // transactions were let end that are older than the last table of kept values
 	memory       memory
 }
 

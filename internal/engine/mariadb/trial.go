@@ -7,6 +7,7 @@ import (
 	"maps"
 	"slices"
 	"strings"
+	"time"
 
 	"lastboard/internal/engine"
 	"lastboard/internal/engine/planning"
@@ -63,9 +64,7 @@ func (t *trial) open(ctx context.Context) error {
 		return err
 	}
 	for _, name := range dead {
-		if _, err := t.s.exec(ctx, "drop database if exists "+quote(name)); err != nil {
-			return err
-		}
+		dropTrial(ctx, t.s, name) // if not now, then by the next
 	}
 	// A statement as it is written leaves much to what the database gives by default.
 	r, err := t.s.query(ctx, "select default_character_set_name, default_collation_name from "+
@@ -102,8 +101,19 @@ func (t *trial) Lasts() bool { return true }
 
 func (t *trial) Close() error {
 	ctx := context.Background()
-	_, err := t.s.exec(ctx, "drop database if exists "+quote(t.name))
-	return errors.Join(err, t.s.close())
+	return errors.Join(dropTrial(ctx, t.s, t.name), t.s.close())
+}
+
+// dropTrial drops the database of a trial. The server may still be at the files of a table that has just gone,
+// or another session drops it at the same moment: then its folder is not empty.
+func dropTrial(ctx context.Context, s *session, name string) (err error) {
+	for range 10 {
+		if _, err = s.exec(ctx, "drop database if exists "+quote(name)); code(err) != errNotEmpty {
+			return err
+		}
+		time.Sleep(50 * time.Millisecond)
+	}
+	return err
 }
 
 // Schema implements engine.Trial.

@@ -206,6 +206,7 @@ const (
 	errNoTable         = 1146
 	errNoRoutine       = 1305
 	errNoDatabase      = 1049
+	errNotEmpty        = 1010 // the folder of a database
 	errNoDatabaseRight = 1044
 	errNoTableRight    = 1142
 	errNoColumn        = 1054

@@ -31,6 +31,16 @@ func (p *Planner) Goes(columns []string) bool {
 	return slices.ContainsFunc(p.Dropped(), func(c *schema.Column) bool { return schema.HasName(columns, c.Name) })
 }
 
+// WidestKey gives a column of a key as it is kept: rows may get greater numbers once the key has another type.
+func WidestKey(c *schema.Column) *schema.Column {
+	if !c.Type.IsInteger() {
+		return c
+	}
+	k := *c
+	k.Type.Name, k.Declared = "bigint", ""
+	return &k
+}
+
 // KeyValue gives what a column of the key is after the change, by which kept rows
 // are found on the way back.
 func (p *Planner) KeyValue(name string) string {
@@ -85,42 +95,61 @@ func (p *Planner) Reads() (list []string) {
 }
 
 // FillNulls adds the steps that fill the nulls of a column: the rows are locked as it is kept
-// which they are, and those alone are filled. Beside applications it looks once more, for
-// rows whose key moved behind it. A table whose rows cannot be told apart keeps none.
+// which they are, and those alone are filled. Beside applications it is noted which rows get another
+// key, perhaps behind the walk, and those are filled at the end. A table whose rows cannot be told
+// apart keeps none.
 func (p *Planner) FillNulls(c *schema.Column, value string) {
 	where := " where " + engine.Range + " and " + p.Column(c.Name) + " is null"
-	set := "update " + p.Name(p.Table.Name) + " set " + p.Column(c.Name) + " = " + value + where
-	what := "fill " + c.Name + " where it is null"
-	kept, insert := p.RememberNulls(c, value, where)
-	if kept == "" {
-		p.Update(what, set)
+	what, n := "fill "+c.Name+" where it is null", Noting{Keys: p.Table.Key()}
+	if n.Keys == nil {
+		p.Update(what, "update "+p.Name(p.Table.Name)+" set "+p.Column(c.Name)+" = "+value+where)
 		return
 	}
-	statements := []string{insert, set + " and (select 1" + p.keptRow(Noting{Kept: kept, Keys: p.Table.Key()}) + ") = 1"}
-	p.Update(what, statements...)
-	if p.Beside() {
-		s := p.Update(what+", in rows whose key changed meanwhile", statements...)
-		s.Seconds = p.takes(p.Rates.Scan)
+	f, _ := p.FillOf(c)
+	p.ReadsOthers = p.ReadsOthers || sqltext.HasSubquery(f.Expr)
+	n.Kept = p.placeForNulls(c, n.Keys)
+	if !p.Beside() {
+		p.Update(what, p.fillNulls(c, value, where, p.undone(n), n)...)
+		return
 	}
+	p.Dialect.Note(p, p.Add(engine.Sync, 0, "note rows of "+p.Table.Name+" whose key changes"), n)
+	p.Update(what, p.fillNulls(c, value, where, p.undone(n), n)...)
+	p.last(what+", in rows whose key changed meanwhile", n, func(n Noting) []string {
+		return p.fillNulls(c, value, " where "+p.Among(n)+" and "+p.Column(c.Name)+" is null", p.undone(n), n)
+	})
+}
+
+// fillNulls gives the statements that keep which rows have null and are not kept already, and fill those
+// that are.
+func (p *Planner) fillNulls(c *schema.Column, value, where, undone string, n Noting) []string {
+	return []string{p.rememberNulls(c, value, where+undone, n.Kept), "update " + p.Name(p.Table.Name) + " set " +
+		p.Column(c.Name) + " = " + value + where + " and (select 1" + p.keptRow(n) + ") = 1"}
 }
 
 // RememberNulls gives the statement that keeps which rows have null in a column and what
-// they get, and adds the step that makes room for it; both are "" where rows cannot be told
-// apart.
-func (p *Planner) RememberNulls(c *schema.Column, value, where string) (kept, insert string) {
+// they get, and adds the step that makes room for it; "" where rows cannot be told apart.
+func (p *Planner) RememberNulls(c *schema.Column, value, where string) (insert string) {
 	keys := p.Table.Key()
 	if keys == nil {
-		return "", ""
+		return ""
 	}
+	return p.rememberNulls(c, value, where, p.placeForNulls(c, keys))
+}
+
+func (p *Planner) rememberNulls(c *schema.Column, value, where, kept string) string {
+	return "insert into " + p.Name(kept) + " select " + p.Columns(p.Table.Key()) + ", " + p.Column(c.Name) + ", " + value +
+		" from " + p.Name(p.Table.Name) + where + p.Locked(p.Table, false)
+}
+
+// placeForNulls adds the step that makes room for which rows have null in a column.
+func (p *Planner) placeForNulls(c *schema.Column, keys []string) (kept string) {
 	kept = p.Facts.KeptTable()
 	place := p.Add(engine.Catalog, 0, "make a place to remember which rows were null",
 		p.CreateKept(p.Table, kept, keys, []string{p.From(c).Name}, false))
 	place.Keeps = []*engine.Keeping{{Table: p.Table.Name, Kept: kept, Keys: keys, Columns: []string{c.Name},
 		What: engine.KeptValues}}
 	p.Dialect.Follow(p, place, true)
-	return kept, "insert into " + p.Name(kept) + " select " + p.Columns(keys) + ", " + p.Column(c.Name) + ", " + value +
-		" from " + p.Name(p.Table.Name) + where + " and (select 1" + p.keptRow(Noting{Kept: kept, Keys: keys}) + ") is null" +
-		p.Locked(p.Table, false)
+	return kept
 }
 
 // Follows refuses to fill an added column in batches beside applications with what no trigger can

@@ -99,7 +99,12 @@ func (p *Planner) Added() []*schema.Column {
 
 // undone gives the condition that a row is neither done nor came meanwhile.
 func (p *Planner) undone(n Noting) string {
-	if n.Bare { // the statement itself leaves alone what is kept already
+	switch {
+	case n.Bare && !n.Came: // the statement itself leaves alone what is kept already
+		return ""
+	case !n.Came:
+		return " and (select 1" + p.keptRow(n) + ") is null"
+	case n.Bare:
 		return " and (select 1 from " + p.Name(n.New()) + " where " + p.rowMatch(p.Name(n.New()), p.Table, n.Keys) +
 			") is null"
 	}
@@ -141,7 +146,8 @@ type RowKeys struct {
 	Equals map[string]string
 }
 
-func (r RowKeys) equal(name string) string {
+// Equal writes how two values of a column are compared.
+func (r RowKeys) Equal(name string) string {
 	if op := r.Equals[name]; op != "" {
 		return " " + op + " "
 	}
@@ -164,7 +170,7 @@ func (r RowKeys) Of(row string) string {
 func (r RowKeys) Gone(row string, tables ...string) string {
 	match := make([]string, len(r.Names))
 	for i, k := range r.Names {
-		match[i] = fmt.Sprintf("k%d%s%s.%s", i+1, r.equal(k), row, r.Column(k))
+		match[i] = fmt.Sprintf("k%d%s%s.%s", i+1, r.Equal(k), row, r.Column(k))
 	}
 	sql := ""
 	for _, t := range tables {
@@ -179,7 +185,7 @@ func (r RowKeys) Gone(row string, tables ...string) string {
 func (r RowKeys) Came(table, rows string) string {
 	match := make([]string, len(r.Names))
 	for i, k := range r.Names {
-		match[i] = fmt.Sprintf("k.k%d%sn.%s", i+1, r.equal(k), r.Column(k))
+		match[i] = fmt.Sprintf("k.k%d%sn.%s", i+1, r.Equal(k), r.Column(k))
 	}
 	return "delete from " + r.Name(table) + " k using " + rows + " n where " + strings.Join(match, " and ") + "; "
 }

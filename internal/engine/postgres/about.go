@@ -12,8 +12,7 @@ var about = &engine.About{
 	Name: "postgres", Title: "PostgreSQL", Schemes: []string{"postgres", "postgresql"},
 	Example: "postgres://office@db.example/harbour", Words: reserved,
 	Traits: engine.Traits{Schemas: true, Places: true, Mirrors: true, Supplies: true, Swaps: true, Links: true,
-		Watches:  true,
-		StandsIn: true},
+		Watches: true, StandsIn: true, Prepares: true},
 	New: func(o engine.Options) engine.Engine { return Engine{Unproven: o.Unproven, RunsAs: o.RunsAs} },
 }
 

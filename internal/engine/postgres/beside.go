@@ -216,8 +216,7 @@ const selectBehindViews = `
 // selectOptions lists what tables have that their models do not say, and with which they have to be made.
 const selectOptions = `
 	select n.nspname, c.relname, o.option, o.value from pg_class c join pg_namespace n on n.oid = c.relnamespace cross join lateral (
-		select 'partition by' as option, pg_get_partkeydef(c.oid) as value where relkind = 'p'
-		union all select 'inherits', (select string_agg(inhparent::regclass::text, ', ' order by inhseqno) from pg_inherits where inhrelid = c.oid)
+		select 'inherits' as option, (select string_agg(inhparent::regclass::text, ', ' order by inhseqno) from pg_inherits where inhrelid = c.oid) as value
 			where not relispartition
 		union all select 'inherited', (select string_agg(quote_ident(attname), ', ' order by attnum) from pg_attribute where attrelid = c.oid
 			and attnum > 0 and not attisdropped and not attislocal) where not relispartition
@@ -278,6 +277,9 @@ func (d *database) Beside(ctx context.Context) (list []engine.Beside, err error)
 			list = append(list, engine.Beside{What: text(v[0]), SQL: text(v[1]), Place: part.place})
 		}
 	}
+	if list, err = d.parts(ctx, list); err != nil {
+		return nil, err
+	}
 	r, err := d.Query(ctx, selectOptions)
 	if err != nil {
 		return nil, err
@@ -285,6 +287,21 @@ func (d *database) Beside(ctx context.Context) (list []engine.Beside, err error)
 	for _, v := range r.Values {
 		list = append(list, engine.Beside{Place: engine.OfTable, Table: spell(d.home, text(v[0]), text(v[1])), What: text(
 			v[2]), SQL: text(v[3])})
+	}
+	return list, nil
+}
+
+// parts adds the parts of tables as tables of their own.
+func (d *database) parts(ctx context.Context, list []engine.Beside) ([]engine.Beside, error) {
+	s, err := (&reader{query: d.Query, where: users, whole: true,
+		spell: func(ns, n string) string { return spell(d.home, ns, n) }}).read(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, t := range s.Tables {
+		if t.PartOf != "" {
+			list = append(list, engine.Beside{Place: engine.OfTable, Table: t.Name, Part: t})
+		}
 	}
 	return list, nil
 }

@@ -57,14 +57,14 @@ func address(c *pgconn.Config) string {
 }
 
 // settings are those that change what a statement means or when it ends, for every
-// session of Lastboard's.
+// session of Lastboard's. Nothing is compiled: that would take longer than a batch, each time.
 const settings = `
 	set statement_timeout = 0; set time zone 'UTC'; set datestyle = 'ISO, YMD'; set intervalstyle = 'iso_8601'; set bytea_output = 'hex'; set extra_float_digits = 1;
 	set standard_conforming_strings = on; set escape_string_warning = off; set row_security = off; set client_min_messages = error;
 	set idle_in_transaction_session_timeout = 0; set idle_session_timeout = 0; set lock_timeout = '30s'; set default_transaction_isolation = 'read committed';
 	set default_transaction_deferrable = off; set check_function_bodies = on; set xmloption = content; set quote_all_identifiers = off;
 	set default_tablespace = ''; set default_table_access_method = 'heap'; set tcp_keepalives_idle = 10; set tcp_keepalives_interval = 5; set tcp_keepalives_count = 3;
-	set client_encoding = 'UTF8'; set synchronous_commit = on`
+	set client_encoding = 'UTF8'; set synchronous_commit = on; set jit = off`
 
 // connect opens a session.
 func (d *database) connect(ctx context.Context) (*pgconn.PgConn, error) {

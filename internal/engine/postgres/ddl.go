@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"lastboard/internal/engine"
+	"lastboard/internal/engine/planning"
 	"lastboard/internal/schema"
 	"lastboard/internal/sqltext"
 )
@@ -138,7 +139,7 @@ func createTable(t *schema.Table) string {
 	if parents := t.Options["inherits"]; parents != "" {
 		sql += " inherits (" + parents + ")"
 	}
-	if by := t.Options["partition by"]; by != "" {
+	if by := t.Options[partitionedBy]; by != "" {
 		sql += " partition by " + by
 	}
 	if server := t.Options["server"]; server != "" {
@@ -345,8 +346,12 @@ func dropOnUpdate(t *schema.Table, trigger string) []string {
 // keptSQL gives the columns of a table of kept values with their types.
 func keptSQL(letter string, t *schema.Table, columns []string) string {
 	list := make([]string, len(columns))
-	for i, c := range columns {
-		list[i] = fmt.Sprintf("%s%d %s", letter, i+1, declaration(t.Column(c)))
+	for i, n := range columns {
+		c := t.Column(n)
+		if letter == "k" || letter == "n" {
+			c = planning.WidestKey(c)
+		}
+		list[i] = fmt.Sprintf("%s%d %s", letter, i+1, declaration(c))
 	}
 	return strings.Join(list, ", ")
 }

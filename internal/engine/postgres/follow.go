@@ -95,7 +95,10 @@ func comer(t *schema.Table, kept string) []string {
 }
 
 // following gives the statements that make those functions.
-func following(r planning.RowKeys, kept string) []string {
+func following(r planning.RowKeys, t *schema.Table, kept string) []string {
+	if partitioned(t) {
+		return acrossFunctions(r, kept, r.Gone("old", kept), r.Moved(kept), r.Gone("new", kept))
+	}
 	return []string{function(kept+goneSuffix, r.Gone("old", kept)), function(kept+movedSuffix, r.Moved(kept)),
 		function(kept+cameSuffix, r.Came(kept, "lastboard_rows"))}
 }
@@ -103,17 +106,20 @@ func following(r planning.RowKeys, kept string) []string {
 // keptBy gives the table of kept values that a trigger lets follow its rows; "" for another
 // trigger.
 func keptBy(tr *schema.Trigger) string {
-	if m := followerName.FindStringSubmatch(tr.Name); m != nil {
+	if m := followerName.FindStringSubmatch(strings.TrimPrefix(tr.Name, lastTrigger)); m != nil {
 		return m[1]
 	}
 	return ""
 }
 
-var followerName = regexp.MustCompile(`^(lastboard_kept_[0-9]+)_(gone|moved|new|came)$`)
+var followerName = regexp.MustCompile(`^(lastboard_kept_[0-9]+)_(gone|moved|new|came|turn)$`)
 
 func followSQL(t *schema.Table, kept string, keys []string) []string {
 	r := rowKeys(t, keys, nil)
-	return slices.Concat(following(r, kept), followers(r, t, kept), comer(t, kept))
+	if partitioned(t) {
+		return across(r, t, kept, r.Gone("old", kept), r.Moved(kept), r.Gone("new", kept))
+	}
+	return slices.Concat(following(r, t, kept), followers(r, t, kept), comer(t, kept))
 }
 
 // followRenamed gives the functions that let what is kept follow its rows the new name of a
@@ -142,7 +148,7 @@ func (p *planner) followRenamed(column string) (sql []string) {
 		if !slices.Contains(kept[k], column) {
 			continue
 		}
-		sql = append(sql, following(rowKeys(p.Table, kept[k], p.Renames), k)...)
+		sql = append(sql, following(rowKeys(p.Table, kept[k], p.Renames), p.Table, k)...)
 	}
 	return sql
 }
@@ -181,6 +187,17 @@ func (dialect) Note(p *planning.Planner, s *engine.Step, n planning.Noting) {
 	if n.Came {
 		gone, moved = gone+r.Gone("old", n.New()), moved+r.Moved(n.New())
 		list = append(list, place(n.New())...)
+	}
+	switch {
+	case partitioned(t):
+		came := r.Gone("new", n.Kept)
+		if n.Came {
+			came += "insert into " + name(n.New()) + " values (" + r.Of("new") + ") on conflict do nothing; "
+		}
+		s.SQL = slices.Concat(s.SQL, list, across(r, t, n.Kept, gone, moved, came))
+		s.Lock, s.Strong = lockWriters, []string{t.Name}
+		return
+	case n.Came:
 		list = append(list, function(n.New(), r.Gone("new", n.Kept)+"insert into "+name(n.New())+" values ("+r.Of("new")+
 			") on conflict do nothing; "),
 			"create or replace trigger "+quote(n.New())+" after insert on "+name(t.Name)+" for each row execute function "+
@@ -193,7 +210,11 @@ func (dialect) Note(p *planning.Planner, s *engine.Step, n planning.Noting) {
 
 // Noted implements planning.Dialect.
 func (dialect) Noted(t *schema.Table, n planning.Noting) []string {
-	return slices.Concat(following(rowKeys(t, n.Keys, nil), n.Kept), comer(t, n.Kept),
+	comes := comer(t, n.Kept)
+	if partitioned(t) {
+		comes = nil // it is there
+	}
+	return slices.Concat(following(rowKeys(t, n.Keys, nil), t, n.Kept), comes,
 		[]string{"drop function if exists " + name(n.New()) + "() cascade", "drop table if exists " + name(n.Moved()),
 			"drop table if exists " + name(n.New())})
 }
@@ -252,6 +273,7 @@ func forget(kept string) []string {
 		"drop function if exists " + name(kept+movedSuffix) + "() cascade",
 		"drop function if exists " + name(n.New()) + "() cascade",
 		"drop function if exists " + name(kept+cameSuffix) + "() cascade",
+		"drop function if exists " + name(kept+turnSuffix) + "() cascade", "drop table if exists " + name(kept+turnSuffix),
 		"drop table if exists " + name(n.Moved()), "drop table if exists " + name(n.New()),
 		"drop table if exists " + name(kept),
 	}

@@ -26,8 +26,11 @@ const selectPrepared = `select p.gid, p.owner, extract(epoch from clock_timestam
 const blocking = `exists (select 1 from pg_locks w where w.pid = %d and not w.granted and w.locktype = l.locktype
 	and (w.database, w.relation, w.page, w.tuple, w.transactionid) is not distinct from (l.database, l.relation, l.page, l.tuple, l.transactionid))`
 
+// ofTable is the condition that the lock l is on a table or one of its parts.
+const ofTable = `(l.relation = to_regclass(?) or l.relation in (select relid from pg_partition_tree(to_regclass(?))))`
+
 // holding is the condition that the lock is on a table, and is held for longer than some seconds.
-const holding = `l.locktype = 'relation' and l.relation = to_regclass(?) and p.prepared < clock_timestamp() - interval '%d seconds'`
+const holding = `l.locktype = 'relation' and ` + ofTable + ` and p.prepared < clock_timestamp() - interval '%d seconds'`
 
 // prepared gives such transactions as sessions. A session's numbers say nothing of them.
 func prepared(r *engine.Rows) []engine.Session {
@@ -98,17 +101,17 @@ func (d *database) InTheWay(ctx context.Context, tables []string) ([]engine.Sess
 		r, err := d.Query(ctx, `select distinct a.pid, coalesce(a.usename, ''), coalesce(a.application_name, ''), coalesce(a.state, ''),
 				coalesce(extract(epoch from clock_timestamp() - a.xact_start), 0)::float8 as age, left(coalesce(a.query, ''), 80), a.backend_type
 			from pg_locks l join pg_stat_activity a using (pid)
-			where l.locktype = 'relation' and l.relation = to_regclass(?) and l.granted and l.pid <> pg_backend_pid()
+			where l.locktype = 'relation' and `+ofTable+` and l.granted and l.pid <> pg_backend_pid()
 				and l.database = (select oid from pg_database where datname = current_database())
 				and a.backend_type <> 'autovacuum worker' and a.xact_start < clock_timestamp() - interval '1 second'
-			order by age desc limit 5`, name(t))
+			order by age desc limit 5`, name(t), name(t))
 		if err != nil {
 			return nil, err
 		}
 		if list := sessions(r); len(list) > 0 {
 			return list, nil
 		}
-		if r, err = d.Query(ctx, fmt.Sprintf(selectPrepared, fmt.Sprintf(holding, 1)), name(t)); err != nil {
+		if r, err = d.Query(ctx, fmt.Sprintf(selectPrepared, fmt.Sprintf(holding, 1)), name(t), name(t)); err != nil {
 			return nil, err
 		}
 		if list := prepared(r); len(list) > 0 {
@@ -132,7 +135,7 @@ func (d *database) Old(ctx context.Context, table string) ([]engine.Session, err
 		return nil, err
 	}
 	list := sessions(r)
-	if r, err = d.Query(ctx, fmt.Sprintf(selectPrepared, fmt.Sprintf(holding, 0)), name(table)); err != nil {
+	if r, err = d.Query(ctx, fmt.Sprintf(selectPrepared, fmt.Sprintf(holding, 0)), name(table), name(table)); err != nil {
 		return nil, err
 	}
 	return append(list, prepared(r)...), nil

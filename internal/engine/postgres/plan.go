@@ -142,6 +142,9 @@ func (p *planner) settle() {
 			(s.Kind == engine.Build || s.Kind == engine.Scan) && s.WritersWait != engine.WaitNo):
 			s.Strong = []string{s.Table}
 		}
+		if partitioned(p.Table) {
+			p.lockParts(s)
+		}
 	}
 }
 
@@ -175,7 +178,8 @@ func (p *planner) createAgain(t *schema.Table, k *schema.Kept) {
 	if !qualified {
 		to = p.Facts.Schema.Home
 	}
-	sql := []string{"alter table " + name(k.Table) + " set schema " + quote(to), "drop schema " + quote(hidden)}
+	sql := slices.Concat([]string{"alter table " + name(k.Table) + " set schema " + quote(to)}, moveParts(t, to),
+		[]string{"drop schema " + quote(hidden)})
 	for _, c := range t.Columns {
 		if callsDefault(c) {
 			sql = append(sql, "alter table "+name(t.Name)+" alter column "+quote(c.Name)+" set default "+
@@ -213,7 +217,8 @@ func (p *planner) drop() {
 	}
 	hidden := p.Facts.KeptTable()
 	kept := hidden + "." + tableOf(t).Name
-	sql = append(sql, hide(t, hidden)...)
+	p.togetherWithParts()
+	sql = append(append(sql, hide(t, hidden)...), moveParts(&schema.Table{Name: kept, Options: t.Options}, hidden)...)
 	s := p.Add(engine.Catalog, 0, "move table "+t.Name+" out of sight", sql...)
 	s.Why = "so that it comes back as it was; it is dropped when what is kept is discarded"
 	s.Strong = append([]string{t.Name}, strong...)

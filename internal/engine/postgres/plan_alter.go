@@ -19,6 +19,7 @@ func (p *planner) alter() {
 	p.AlterProofs()
 	p.ProofsFirst()
 	p.unsupply()
+	p.ownParts()
 	p.dropParts()
 	p.addColumns()
 	p.fill()

@@ -215,6 +215,10 @@ func (p *planner) foreignKey(t *schema.Table, k *schema.ForeignKey) {
 		s.Lock, s.Strong = lockWriters, []string{t.Name, k.Table}
 		return
 	}
+	if partitioned(t) {
+		p.referenceParts(k, first)
+		return
+	}
 	s := p.outside(engine.Scan, scanRate, lockWriters, "add constraint "+k.Name, p.hasConstraint(k.Name),
 		[]engine.Statement{{SQL: p.dropConstraint(k.Name)}},
 		engine.Statement{SQL: addForeignKey(t, k) + " not valid", First: first},
@@ -225,6 +229,7 @@ func (p *planner) foreignKey(t *schema.Table, k *schema.ForeignKey) {
 }
 
 func (p *planner) addKey(words string, k *schema.Key) {
+	p.keyOfParts("constraint "+k.Name, k.Columns)
 	if p.small || k.Options["deferrable"] != "" {
 		p.alterTable(engine.Build, indexRate, "build the index of constraint "+k.Name, "add "+keySQL(k, words))
 		return
@@ -232,6 +237,10 @@ func (p *planner) addKey(words string, k *schema.Key) {
 	nulls := ""
 	if n := k.Options["nulls"]; n != "" {
 		nulls = " " + n
+	}
+	if partitioned(p.Table) {
+		p.keyParts(words, k, nulls)
+		return
 	}
 	index := beside(p.Table.Name, k.Name)
 	p.build("build the index of constraint "+k.Name, k.Name, p.hasConstraint(k.Name),
@@ -243,9 +252,20 @@ func (p *planner) addKey(words string, k *schema.Key) {
 }
 
 func (p *planner) addIndex(x *schema.Index) {
+	if x.Unique {
+		var columns []string
+		for _, part := range x.Parts {
+			columns = append(columns, part.Column)
+		}
+		p.keyOfParts("index "+x.Name, columns)
+	}
 	if p.small {
 		s := p.Add(engine.Build, indexRate, "build index "+x.Name, createIndex(p.After, x))
 		s.Lock = "share"
+		return
+	}
+	if partitioned(p.Table) {
+		p.indexParts(x)
 		return
 	}
 	p.build("build index "+x.Name, x.Name,

@@ -30,16 +30,22 @@ func (p *planner) keepDropped() {
 	reads := p.Reads()
 	if p.KeepsBeside(keepRate) {
 		places := keptSQL("k", p.Table, keys) + ", " + keptSQL("o", p.Table, columns)
+		names := planning.KeptSQL("o", len(columns))
 		if len(reads) > 0 {
 			places += ", " + keptSQL("r", p.Table, reads)
+			names += ", " + planning.KeptSQL("r", len(reads))
 		}
 		p.keepBeside(&engine.Keeping{Table: p.Table.Name, Kept: kept, Keys: keys, Columns: columns, Reads: reads,
-			What: engine.KeptColumn}, places, slices.Concat(keys, columns, reads), "")
+			What: engine.KeptColumn}, places, names, slices.Concat(keys, columns, reads), "")
 		return
 	}
 	var list []string
 	for i, k := range keys {
-		list = append(list, fmt.Sprintf("%s as k%d", p.KeyValue(k), i+1))
+		value := p.KeyValue(k)
+		if c := p.Table.Column(k); c.Type.IsInteger() {
+			value = "cast(" + value + " as " + declaration(planning.WidestKey(c)) + ")"
+		}
+		list = append(list, fmt.Sprintf("%s as k%d", value, i+1))
 	}
 	for i, c := range columns {
 		list = append(list, fmt.Sprintf("%s as o%d", quote(c), i+1))
@@ -59,9 +65,9 @@ func (p *planner) keepDropped() {
 
 // keepBeside keeps values beside applications: of rows that they write from now on triggers keep them,
 // and of all others batches do, so that nothing is left to do while columns are dropped. places defines
-// the columns of the place, and columns are those of the table that go there; only is a condition of the
-// rows that need it, "" for all.
-func (p *planner) keepBeside(k *engine.Keeping, places string, columns []string, only string) {
+// the columns of the place, names names those behind the key, and columns are those of the table that go
+// there; only is a condition of the rows that need it, "" for all.
+func (p *planner) keepBeside(k *engine.Keeping, places, names string, columns []string, only string) {
 	what := strings.Join(k.Columns, ", ")
 	s := p.Add(engine.Catalog, 0, "make a place for the values of "+what, "create table "+name(k.Kept)+" ("+places+
 		", primary key ("+planning.KeptSQL("k", len(k.Keys))+"))")
@@ -72,7 +78,14 @@ func (p *planner) keepBeside(k *engine.Keeping, places string, columns []string,
 	for i, c := range columns {
 		values[i] = "new." + quote(c)
 	}
-	put := "insert into " + name(k.Kept) + " values (" + strings.Join(values, ", ") + "); "
+	// A transaction that reads as of its start does not see what a batch has kept since: it fails as for any
+	// row that another has written.
+	var again []string
+	for n := range strings.SplitSeq(names, ", ") {
+		again = append(again, n+" = excluded."+n)
+	}
+	put := "insert into " + name(k.Kept) + " values (" + strings.Join(values, ", ") + ") on conflict (" +
+		planning.KeptSQL("k", len(k.Keys)) + ") do update set " + strings.Join(again, ", ") + "; "
 	sql := []string{function(k.Kept+goneSuffix, r.Gone("old", k.Kept)),
 		function(k.Kept+movedSuffix, r.Gone("old", k.Kept)+r.Gone("new", k.Kept)+put),
 		function(k.Kept+newSuffix, r.Gone("new", k.Kept)+put)}

@@ -147,6 +147,7 @@ func (p *planner) link(c *schema.LinkChange) {
 	l := c.Link
 	old, fresh := l.Columns()
 	of, what := strings.Join(old, ", "), strings.Join(fresh, ", ")
+	p.tellsParts(old...)
 	for _, n := range fresh {
 		p.CastProof(n, l.New[n], "")
 		p.FitProof(c.After.Column(n), p.Render(l.New[n], planning.Proven), "", l.New[n])

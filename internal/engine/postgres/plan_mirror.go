@@ -70,6 +70,7 @@ func (p *planner) mirror(m *schema.MirrorChange) {
 	}
 	var actions, rights []string
 	for _, x := range m.Pairs {
+		p.tellsParts(x.Column)
 		actions = append(actions, "add column "+columnSQL(m.After, m.After.Column(x.Name)))
 		rights = append(rights, p.sameRights(x))
 	}

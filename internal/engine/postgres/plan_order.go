@@ -52,6 +52,12 @@ func (p *planner) reorder() {
 	if !reorders(p.Change) {
 		return
 	}
+	if partitioned(p.Table) {
+		p.Fail(&engine.Refused{Message: "the rows of " + p.Table.Name +
+			" stand in parts, and a copy of the table would not be",
+			Cure: "leave out the place: the column then stands last"})
+		return
+	}
 	if hasMirrors(p.Table) {
 		p.Fail(&engine.Refused{Message: "columns of " + p.Table.Name +
 			" are kept under two names, and a copy of the table would not be",

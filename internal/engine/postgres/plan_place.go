@@ -111,10 +111,17 @@ func (p *planner) fill() {
 		follow = follow && f.Kept == nil && (f.Expr == nil || !sqltext.HasSubquery(f.Expr))
 		sets, names, values = append(sets, quote(c.Name)+" = "+value), append(names, c.Name), append(values, value)
 	}
-	if len(sets) > 0 {
-		if p.followed() && follow {
-			p.fillNew()
+	var nulls []*schema.Column
+	for _, c := range p.After.Columns {
+		if f, ok := p.FillOf(c); ok && f.OnlyNull && !sqltext.HasSubquery(f.Expr) {
+			nulls = append(nulls, c)
 		}
+	}
+	follow = follow && len(sets) > 0
+	if p.followed() && (follow || len(nulls) > 0) {
+		p.fillNew(follow, nulls)
+	}
+	if len(sets) > 0 {
 		rest := p.NoteKept(p.Added(), func(c *schema.Column) string { return c.Name })
 		s := p.Update("fill "+strings.Join(names, ", "),
 			"update "+p.table()+" set "+strings.Join(sets, ", ")+" where "+engine.Range)
@@ -191,11 +198,13 @@ func (p *planner) fillName(first string) string {
 // fillNew lets rows that are written meanwhile get their values then: those that come, those
 // whose sources change, and those that have none yet, whose key may have moved behind the
 // fill. What an application itself writes into the column stays.
-func (p *planner) fillNew() {
+// added is set where columns that are added are followed. nulls are columns whose nulls are filled: they
+// get their value again when an application takes it away.
+func (p *planner) fillNew(added bool, nulls []*schema.Column) {
 	trigger, function := p.fillTrigger(), name(p.fillFunction())
 	var insert, update []string
 	for _, c := range p.After.Columns {
-		if _, ok := p.filling(c); !ok || p.From(c) != nil {
+		if _, ok := p.filling(c); !added || !ok || p.From(c) != nil {
 			continue
 		}
 		f, filled := p.FillOf(c)
@@ -220,6 +229,20 @@ func (p *planner) fillNew() {
 		insert = append(insert, "if "+column+" is null then "+column+" := "+value+"; end if;")
 		update = append(update, "if pg_catalog.record_image_eq(row("+column+"), row(old."+quote(c.Name)+")) and ("+
 			strings.Join(changed, " or ")+") then "+column+" := "+value+"; end if;")
+	}
+	for _, c := range nulls { // those that are null still are remembered when they are filled
+		f, _ := p.FillOf(c)
+		value, err := p.Expr(f.Expr, planning.Scope{Table: p.Table, Value: p.newValue})
+		if err != nil {
+			p.Fail(&engine.Refused{Message: err.Error()})
+		}
+		column := "new." + quote(c.Name)
+		if !partitioned(
+			p.Table) { // where a row also comes that moves from another part, whose null is still to be remembered
+			insert = append(insert, "if "+column+" is null then "+column+" := "+value+"; end if;")
+		}
+		update = append(update, "if "+column+" is null and old."+quote(c.Name)+" is not null then "+column+" := "+value+
+			"; end if;")
 	}
 	s := p.Add(engine.Sync, 0, "fill rows that are written meanwhile",
 		"create or replace function "+function+"() returns trigger language plpgsql set search_path from current as "+

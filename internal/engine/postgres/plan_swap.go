@@ -96,6 +96,7 @@ func (p *planner) swapTriggers(columns []string) (list []string) {
 func (p *planner) swap(c *schema.SwapChange) {
 	switch c.Stage {
 	case schema.SwapBeside:
+		p.swapInParts(c)
 		p.swapBeside(c)
 	case schema.SwapTurn:
 		p.turn(c)
@@ -122,7 +123,7 @@ func (p *planner) swapValue(as *schema.TableChange, column string) string {
 // statistics, computed columns, triggers.
 const selectUsers = `select pg_describe_object(d.classid, d.objid, d.objsubid) || ' uses ' || a.attname || ', which gets another type: drop it before, and make it again after it'
 	from pg_attribute a join pg_depend d on d.refclassid = 'pg_class'::regclass and d.refobjid = a.attrelid and d.refobjsubid = a.attnum
-	where a.attname in (COLUMNS) and a.attrelid = to_regclass(TABLE) and d.classid <> 'pg_class'::regclass
+	where a.attname in (COLUMNS) and a.attrelid in (select to_regclass(TABLE) union all select relid from pg_partition_tree(to_regclass(TABLE))) and d.classid <> 'pg_class'::regclass
 	and not exists (select 1 from pg_constraint k where d.classid = 'pg_constraint'::regclass and k.oid = d.objid and a.attrelid in (k.conrelid, k.confrelid))
 	and not exists (select 1 from pg_attrdef f where d.classid = 'pg_attrdef'::regclass and f.oid = d.objid and f.adnum = a.attnum)
 	and not exists (select 1 from pg_trigger g join pg_proc f on f.oid = g.tgfoid join pg_namespace n on n.oid = f.pronamespace where d.classid = 'pg_trigger'::regclass and g.oid = d.objid and n.nspname = 'lastboard')
@@ -396,7 +397,7 @@ func (p *planner) keepAside(c *schema.SwapChange, n string) {
 	places := keptSQL("k", p.Table, keys) + ", o1 " + declaration(p.Table.Column(schema.Aside(n))) + ", w1 " +
 		declaration(p.Table.Column(n))
 	if p.Facts.Live && !p.Short(keepRate) && len(p.Cursor(p.Table)) > 0 {
-		p.keepBeside(k, places, append(slices.Clone(keys), schema.Aside(n), n), "("+where+")")
+		p.keepBeside(k, places, "o1, w1", append(slices.Clone(keys), schema.Aside(n), n), "("+where+")")
 		return
 	}
 	s := p.Add(engine.Scan, keepRate, "keep the old values of "+n+" that it does not give back",

@@ -76,7 +76,7 @@ func (d *database) Info() engine.Info {
 
 // Schema implements engine.Database.
 func (d *database) Schema(ctx context.Context) (*schema.Schema, error) {
-	return d.memory.read(ctx, d.Query, d.home)
+	return d.memory.read(ctx, d.Query, d.home, nil)
 }
 
 // HasTable implements engine.Database.
@@ -172,6 +172,12 @@ func (d *database) Lend(ctx context.Context, statements []string, insert string,
 	})
 }
 
+// attachedSince is the condition that a part was attached since the trigger t was made by which what is kept
+// is let go of when other rows come with its keys: rows of that part came past it. A part that was made as one
+// had none.
+const attachedSince = `t.tgname ~ '_came$' and exists (select 1 from pg_trigger x join pg_inherits i on i.inhrelid = x.tgrelid join pg_attribute a on a.attrelid = x.tgrelid and a.attnum = -6
+		where x.tgparentid <> 0 and x.tgname = t.tgname and x.tgfoid = t.tgfoid and x.xmin <> t.xmin and i.xmin <> a.xmin)`
+
 // selectOwn lists what Lastboard has made for itself: its kind, schema and name, and the
 // schema and table that it is on. A trigger of Lastboard's calls a function of its own
 // place; a copy whose trial has died belongs to the user who would take it away.
@@ -180,11 +186,11 @@ const selectOwn = `
 	union all
 	select 'table', n.nspname, c.relname, '', '', false, '' from pg_class c join pg_namespace n on n.oid = c.relnamespace where c.relname ~ '^lastboard_csv_[0-9]+$' and c.relkind = 'r' and n.nspname !~ '^pg_'
 	union all
-	select 'table', n.nspname, c.relname, '', '', false, '' from pg_class c join pg_namespace n on n.oid = c.relnamespace where n.nspname ~ '^lastboard_kept_[0-9]+$' and c.relkind = 'r'
+	select 'table', n.nspname, c.relname, '', '', false, '' from pg_class c join pg_namespace n on n.oid = c.relnamespace where n.nspname ~ '^lastboard_kept_[0-9]+$' and c.relkind in ('r', 'p') and not c.relispartition
 	union all
-	select 'trigger', '', t.tgname, cn.nspname, c.relname, (t.tgname ~ '^(lastboard_kept_|!)' or t.tgname ~ '^zz_' and t.tgname !~ '_fill$') and t.tgname !~ '^!#' and t.tgenabled <> 'A', p.prosrc from pg_trigger t join pg_class c on c.oid = t.tgrelid join pg_namespace cn on cn.oid = c.relnamespace
+	select 'trigger', '', t.tgname, cn.nspname, c.relname, (t.tgname ~ '^(lastboard_kept_|!)' or t.tgname ~ '^zz_' and t.tgname !~ '_fill$') and t.tgname !~ '^!#' and (t.tgenabled <> 'A' or ` + attachedSince + `), p.prosrc from pg_trigger t join pg_class c on c.oid = t.tgrelid join pg_namespace cn on cn.oid = c.relnamespace
 		join pg_proc p on p.oid = t.tgfoid join pg_namespace pn on pn.oid = p.pronamespace
-		where t.tgname ~ '^lastboard_(kept_[0-9]+_(gone|moved|new|came)|.*_fill)$|^(zz_|!|!!|!#)lastboard_' and not t.tgisinternal and pn.nspname = 'lastboard'
+		where t.tgname ~ '^lastboard_(kept_[0-9]+_(gone|moved|new|came)|.*_fill)$|^(zz_|!|!!|!#)lastboard_' and not t.tgisinternal and t.tgparentid = 0 and pn.nspname = 'lastboard'
 	union all
 	select 'function', n.nspname, p.proname, '', '', false, p.prosrc from pg_proc p join pg_namespace n on n.oid = p.pronamespace where n.nspname = 'lastboard' and p.prorettype = 'trigger'::regtype and p.proname ~ '^kept_[0-9]+_|_fill$|_trial$'
 	union all
@@ -205,13 +211,17 @@ func (d *database) Own(ctx context.Context) ([]engine.OwnObject, error) {
 		if strings.HasPrefix(o.Name, refuseTrigger) || o.Kind == "function" && strings.HasSuffix(o.Name, "_"+refuseKind) {
 			o.Refuses = planning.RefusesUntil(text(v[6]))
 		}
+		called := o.Name
+		if strings.HasPrefix(o.Name, lastTrigger+engine.Prefix+"kept_") { // of what is kept, as the others
+			o.Name, o.Mirrors = strings.TrimPrefix(o.Name, lastTrigger), false
+		}
 		ns, on := text(v[1]), quote(text(v[3]))+"."+quote(o.Table)
 		there := quote(ns) + "." + quote(o.Name)
 		switch o.Kind {
 		case "table":
 			o.Drop = "drop table if exists " + there
 		case "trigger":
-			o.Drop = "drop trigger if exists " + quote(o.Name) + " on " + on
+			o.Drop = "drop trigger if exists " + quote(called) + " on " + on
 			if text(v[3]) != d.home {
 				o.Table = text(v[3]) + "." + o.Table
 			}
@@ -310,16 +320,21 @@ const patience = 30 * time.Second
 
 func (t *tx) prepare(ctx context.Context, o engine.TxOptions) error {
 	for _, table := range o.Strong {
-		r, err := t.Query(ctx, "select 1 from pg_class where oid = to_regclass(?) and relkind = 'r'", name(table))
+		r, err := t.Query(ctx, "select relkind = 'p' from pg_class where oid = to_regclass(?) and relkind in ('r', 'p')",
+			name(table))
 		if err != nil {
 			return err
 		}
 		if len(r.Values) == 0 {
 			continue
 		}
+		only := "only "
+		if yes(r.Values[0][0]) {
+			only, t.parts = "", true
+		}
 		// Autovacuum gives way after a second to whom it keeps waiting. This lock keeps no
 		// writer waiting meanwhile, and autovacuum, too, has to let go for it.
-		if err := t.patiently(ctx, "lock table only "+name(table)+" in share update exclusive mode"); err != nil {
+		if err := t.patiently(ctx, "lock table "+only+name(table)+" in share update exclusive mode"); err != nil {
 			return err
 		}
 	}
@@ -349,6 +364,7 @@ type tx struct {
 	d     *database
 	wait  time.Duration
 	limit time.Duration // of one statement, beside what it waits for a lock
+	parts bool          // it locks a table with all its parts
 	done  bool
 }
 
@@ -357,12 +373,36 @@ type tx struct {
 func (t *tx) Exec(ctx context.Context, sql string, args ...any) (int64, error) {
 	mishap.Place("sent")
 	watch, began := t.d.watch(ctx, t.wait), time.Now()
-	n, err := exec(ctx, t.d.conn, sql, args)
+	n, err := t.within(ctx, sql, args)
 	who := watch()
 	err = t.ended(t.slow(ctx, began, err))
 	var busy *engine.Busy
 	if errors.As(err, &busy) {
 		busy.Who = who
+	}
+	return n, err
+}
+
+// within runs a statement. One that locks a table with all its parts has no longer for all of them than for
+// one, since the server would wait for each as long.
+func (t *tx) within(ctx context.Context, sql string, args []any) (int64, error) {
+	if !t.parts || len(args) > 0 || !strings.HasPrefix(sql, "lock table ") {
+		return exec(ctx, t.d.conn, sql, args)
+	}
+	before, err := query(ctx, t.d.conn, "select current_setting('statement_timeout')", nil)
+	if err != nil {
+		return 0, err
+	}
+	n := int64(0)
+	for _, sql := range []string{"set local statement_timeout = " + milliseconds(t.wait), sql,
+		"set local statement_timeout = " + literal(text(before.Values[0][0]))} {
+		if n, err = exec(ctx, t.d.conn, sql, nil); err != nil {
+			break
+		}
+	}
+	var pe *pgconn.PgError
+	if errors.As(err, &pe) && pe.Code == "57014" && ctx.Err() == nil {
+		err = &engine.Busy{Err: err}
 	}
 	return n, err
 }
@@ -409,7 +449,18 @@ func (d *database) reopen(ctx context.Context) error {
 }
 
 func (t *tx) Schema(ctx context.Context) (*schema.Schema, error) {
-	return t.d.memory.read(ctx, t.Query, t.d.home)
+	// What fails since a table has just gone is taken back to here, not the whole transaction.
+	if _, err := exec(ctx, t.d.conn, "savepoint lastboard_read", nil); err != nil {
+		return nil, t.ended(err)
+	}
+	s, err := t.d.memory.read(ctx, t.Query, t.d.home, func() error {
+		_, err := exec(ctx, t.d.conn, "rollback to savepoint lastboard_read", nil)
+		return err
+	})
+	if err == nil {
+		_, err = exec(ctx, t.d.conn, "release savepoint lastboard_read", nil)
+	}
+	return s, err
 }
 
 func (t *tx) Commit() error {

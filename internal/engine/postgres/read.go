@@ -2,81 +2,19 @@ package postgres
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"reflect"
 	"regexp"
 	"strconv"
 	"strings"
 
+	"github.com/jackc/pgx/v5/pgconn"
+
 	"lastboard/internal/engine"
 	"lastboard/internal/schema"
 	"lastboard/internal/sqltext"
 )
-
-// The schema is read with one query for each kind of object, however many there are.
-// {where} selects the schemas.
-
-const selectTables = `
-	select c.oid, n.nspname, c.relname, c.relkind::text, c.relispartition, c.reloftype <> 0,
-		exists (select 1 from pg_inherits i where i.inhrelid = c.oid or i.inhparent = c.oid), c.relpersistence::text,
-		array_to_string(c.reloptions, ', '), c.relrowsecurity, c.relforcerowsecurity, c.relreplident::text, obj_description(c.oid, 'pg_class'),
-		(select spcname from pg_tablespace s where s.oid = c.reltablespace)
-	from pg_class c join pg_namespace n on n.oid = c.relnamespace
-	where c.relkind in ('r', 'p', 'f') and {where} and not exists (select 1 from pg_depend d where d.classid = 'pg_class'::regclass and d.objid = c.oid and d.deptype = 'e')
-	order by c.oid`
-
-// collationName names a collation: plainly where that is found and is a plain name.
-const collationName = `case when pg_collation_is_visible(co.oid) and co.collname !~ '[."]' then co.collname::text else quote_ident(cn.nspname) || '.' || quote_ident(co.collname) end`
-
-const selectColumns = `
-	select a.attrelid, a.attnum, a.attname, format_type(a.atttypid, a.atttypmod), a.attnotnull, pg_get_expr(ad.adbin, ad.adrelid), a.attgenerated::text, a.attidentity::text,
-		case when a.attcollation <> t.typcollation then (select ` + collationName + `
-			from pg_collation co join pg_namespace cn on cn.oid = co.collnamespace where co.oid = a.attcollation) end,
-		col_description(a.attrelid, a.attnum), pg_get_serial_sequence(quote_ident(n.nspname) || '.' || quote_ident(c.relname), a.attname),
-		(select 'operator(' || quote_ident(eqn.nspname) || '.=)' from pg_operator eq join pg_namespace eqn on eqn.oid = eq.oprnamespace
-			where eq.oprname = '=' and eq.oprleft = a.atttypid and eq.oprright = a.atttypid and eqn.nspname <> 'pg_catalog' limit 1)
-	from pg_attribute a join pg_class c on c.oid = a.attrelid join pg_namespace n on n.oid = c.relnamespace join pg_type t on t.oid = a.atttypid
-		left join pg_attrdef ad on ad.adrelid = a.attrelid and ad.adnum = a.attnum
-	where c.relkind in ('r', 'p', 'f', 'v', 'm') and a.attnum > 0 and not a.attisdropped and {where}
-	order by a.attrelid, a.attnum`
-
-const selectConstraints = `
-	select k.conrelid, k.conname, k.contype::text, k.conkey::text, k.confrelid, k.confkey::text, k.confdeltype::text, k.confupdtype::text, k.confmatchtype::text,
-		k.condeferrable, k.condeferred, k.convalidated, pg_get_expr(k.conbin, k.conrelid), pg_get_constraintdef(k.oid), k.connoinherit, x.indnkeyatts, x.indnatts,
-		k.confrelid::regclass::text
-	from pg_constraint k join pg_class c on c.oid = k.conrelid join pg_namespace n on n.oid = c.relnamespace left join pg_index x on x.indexrelid = k.conindid
-	where k.contype in ('p', 'u', 'c', 'f', 'x') and k.conparentid = 0 and {where}
-	order by k.conrelid, k.conname`
-
-const selectIndexes = `
-	select x.indrelid, ic.relname, x.indisunique, x.indisvalid, am.amname, x.indnkeyatts, x.indnatts, pg_get_expr(x.indpred, x.indrelid),
-		array_to_string(ic.reloptions, ', '), pg_get_indexdef(x.indexrelid, 0, true), x.indkey::text, x.indoption::text,
-		array(select pg_get_indexdef(x.indexrelid, g, true) from generate_series(1, x.indnkeyatts) g)::text[] is not null,
-		(select bool_and(o.opcdefault) from unnest(x.indclass) oc(id) join pg_opclass o on o.oid = oc.id),
-		(select string_agg(coalesce(case when co.oid <> coalesce((select a.attcollation from pg_attribute a where a.attrelid = x.indrelid and a.attnum = ik.num), co.oid)
-			then ` + collationName + ` end, ''), e'\x1f' order by l.i) from unnest(x.indcollation) with ordinality l(id, i) join unnest(x.indkey::int2[]) with ordinality ik(num, i) on ik.i = l.i left join pg_collation co on co.oid = l.id left join pg_namespace cn on cn.oid = co.collnamespace),
-		(select string_agg(pg_get_indexdef(x.indexrelid, g, true), e'\x1f' order by g) from generate_series(1, x.indnkeyatts) g), {nulls}
-	from pg_index x join pg_class ic on ic.oid = x.indexrelid join pg_class c on c.oid = x.indrelid join pg_namespace n on n.oid = c.relnamespace join pg_am am on am.oid = ic.relam
-	where c.relkind in ('r', 'p') and {where} and not exists (select 1 from pg_constraint k where k.conindid = x.indexrelid and k.contype in ('p', 'u', 'x'))
-	order by x.indrelid, ic.relname`
-
-const selectTriggers = `
-	select t.tgrelid, t.tgname, pg_get_triggerdef(t.oid, true)
-	from pg_trigger t join pg_class c on c.oid = t.tgrelid join pg_namespace n on n.oid = c.relnamespace
-	where not t.tgisinternal and coalesce(to_jsonb(t) ->> 'tgparentid', '0') = '0' and c.relkind in ('r', 'p', 'f') and {where}
-	order by t.tgrelid, t.tgname`
-
-const selectViews = `
-	select c.oid, n.nspname, c.relname, c.relkind::text, pg_get_viewdef(c.oid, true), array_to_string(c.reloptions, ', '), c.relispopulated
-	from pg_class c join pg_namespace n on n.oid = c.relnamespace
-	where c.relkind in ('v', 'm') and {where} and not exists (select 1 from pg_depend d where d.classid = 'pg_class'::regclass and d.objid = c.oid and d.deptype = 'e')
-	order by c.oid`
-
-const selectPolicies = `
-	select p.polrelid, p.polname from pg_policy p join pg_class c on c.oid = p.polrelid join pg_namespace n on n.oid = c.relnamespace where {where} order by 1, 2`
-
-// users selects the schemas of the applications.
-const users = `n.nspname !~ '^pg_' and n.nspname not in ('information_schema', 'lastboard') and n.nspname !~ '^lastboard_' and c.relname !~ '^lastboard_'`
 
 // memory gives the same object for a table that has not changed, so that changes can be
 // told by identity.
@@ -84,9 +22,10 @@ type memory struct{ last *schema.Schema }
 
 type reading = func(context.Context, string, ...any) (*engine.Rows, error)
 
-func (m *memory) read(ctx context.Context, query reading, home string) (*schema.Schema, error) {
-	s, err := (&reader{query: query, where: users, spell: func(ns, n string) string { return spell(home, ns, n) }}).read(
-		ctx)
+// again is as in a reader.
+func (m *memory) read(ctx context.Context, query reading, home string, again func() error) (*schema.Schema, error) {
+	r := &reader{query: query, where: users, again: again, spell: func(ns, n string) string { return spell(home, ns, n) }}
+	s, err := r.read(ctx)
 	if err != nil {
 		return nil, fmt.Errorf("reading the tables: %w", err)
 	}
@@ -124,6 +63,9 @@ type reader struct {
 	query reading
 	where string
 	spell func(ns, name string) string
+	torn  bool         // something went while it was read
+	again func() error // makes ready to read once more; nil where nothing has to be
+	whole bool         // parts of partitioned tables have all that they have as tables of their own
 
 	schema  *schema.Schema
 	tables  map[int64]*schema.Table
@@ -131,16 +73,46 @@ type reader struct {
 	views   map[int64]*schema.View
 }
 
+// tornReads is how often tables are read again that went while they were read.
+const tornReads = 20
+
+// read reads them. What goes meanwhile has no definition any more, though a query has listed it.
 func (r *reader) read(ctx context.Context) (*schema.Schema, error) {
+	for range tornReads {
+		r.torn = false
+		s, err := r.once(ctx)
+		if err == nil && !r.torn {
+			return s, nil
+		}
+		if err != nil && !isGone(err) {
+			return nil, err
+		}
+		if r.again != nil {
+			if err := r.again(); err != nil {
+				return nil, err
+			}
+		}
+	}
+	return nil, errors.New("others make tables and drop them all the time")
+}
+
+// isGone reports whether the server failed since it was asked for what has just gone.
+func isGone(err error) bool {
+	var pe *pgconn.PgError
+	return errors.As(err, &pe) && (pe.Code == "42P01" || pe.Code == "XX000")
+}
+
+func (r *reader) once(ctx context.Context) (*schema.Schema, error) {
 	r.schema, r.tables, r.columns, r.views = &schema.Schema{}, map[int64]*schema.Table{},
 		map[int64]map[string]*schema.Column{}, map[int64]*schema.View{}
 	for _, part := range []struct {
-		sql string
-		row func([]any)
+		sql     string
+		row     func([]any)
+		defined int // the place of a definition, which all have; 0 where there is none
 	}{
-		{selectTables, r.table}, {selectViews, r.view}, {selectColumns, r.column}, {selectConstraints, r.constraint},
-		{selectIndexes, r.index},
-		{selectTriggers, r.trigger}, {selectPolicies, r.policy},
+		{selectTables, r.table, 0}, {selectViews, r.view, 4}, {selectColumns, r.column, 3}, {selectConstraints,
+			r.constraint, 13},
+		{selectIndexes, r.index, 9}, {selectTriggers, r.trigger, 2}, {selectPolicies, r.policy, 0},
 	} {
 		sql := strings.ReplaceAll(part.sql, "{where}", r.where)
 		if strings.Contains(sql, "{nulls}") {
@@ -151,10 +123,17 @@ func (r *reader) read(ctx context.Context) (*schema.Schema, error) {
 			return nil, err
 		}
 		for _, v := range rows.Values {
+			if part.defined > 0 && v[part.defined] == nil {
+				r.torn = true
+				continue
+			}
 			part.row(v)
 		}
 	}
 	for _, t := range r.schema.Tables {
+		if t.PartOf != "" && !r.whole {
+			t.Columns = nil // which are those of the table that it is a part of
+		}
 		takeLimits(t)
 		takeOnUpdate(t)
 		for _, o := range r.schema.Tables {
@@ -165,6 +144,9 @@ func (r *reader) read(ctx context.Context) (*schema.Schema, error) {
 	}
 	return r.schema, nil
 }
+
+// partitionedBy is the option of a table whose rows stand in parts: by what they are told apart.
+const partitionedBy = "partition by"
 
 // elsewhere is why a foreign table cannot be changed.
 const elsewhere = "its rows are on another server"
@@ -178,15 +160,14 @@ func (r *reader) table(v []any) {
 		}
 	}
 	switch {
-	case text(v[3]) == "p":
-		t.Opaque = "it is partitioned"
 	case yes(v[4]):
-		t.Opaque = "it is a partition of another table"
+		t.PartOf = r.spell(text(v[15]), text(v[16]))
+		t.Opaque = schema.OpaquePart(t.PartOf)
 	case text(v[3]) == "f":
 		t.Opaque = elsewhere
 	case yes(v[5]):
 		t.Opaque = "it is a table of a type"
-	case yes(v[6]):
+	case yes(v[6]) && text(v[3]) != "p":
 		t.Opaque = "it inherits from another table, or another from it"
 	case strings.Contains(text(v[2]), "."):
 		t.Opaque = schema.Dotted
@@ -205,6 +186,10 @@ func (r *reader) table(v []any) {
 		set("replica identity", map[string]string{"n": "nothing", "f": "full", "i": "an index"}[ident])
 	}
 	set("tablespace", text(v[13]))
+	if t.PartOf != "" && !r.whole {
+		options = map[string]string{}
+	}
+	set(partitionedBy, text(v[14]))
 	if len(options) > 0 {
 		t.Options = options
 	}
@@ -298,7 +283,7 @@ var acts = map[string]string{"r": "restrict", "c": "cascade", "n": "set null", "
 func (r *reader) constraint(v []any) {
 	oid := number(v[0])
 	t := r.tables[oid]
-	if t == nil {
+	if t == nil || t.PartOf != "" && !r.whole && yes(v[18]) {
 		return
 	}
 	options := map[string]string{}
@@ -331,6 +316,10 @@ func (r *reader) constraint(v []any) {
 	case "c":
 		if yes(v[14]) {
 			options["no inherit"] = "yes"
+		}
+		if v[12] == nil {
+			r.torn = true
+			return
 		}
 		t.Checks = append(t.Checks, &schema.Check{Name: conname, Expr: *readExpr(v[12]), Options: some(options)})
 	case "f":
@@ -370,7 +359,7 @@ func option(t *schema.Table, key, value string) {
 func (r *reader) index(v []any) {
 	oid := number(v[0])
 	t := r.tables[oid]
-	if t == nil {
+	if t == nil || t.PartOf != "" && !r.whole && yes(v[17]) {
 		return
 	}
 	x := &schema.Index{Name: text(v[1]), Unique: yes(v[2]), Where: readExpr(v[7])}

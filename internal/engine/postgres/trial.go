@@ -32,7 +32,8 @@ type trial struct {
 	first  *schema.Schema // the tables when the trial began
 	// probing means that the copies are committed, so that the locks of each step show.
 	probing bool
-	untried bool // a native statement was not tried: what it makes is not here
+	parts   []string // of tables whose rows stand in parts, made here alone
+	untried bool     // a native statement was not tried: what it makes is not here
 }
 
 // scratch begins the names of the schemas of a trial.
@@ -267,8 +268,9 @@ func (t *trial) all(ctx context.Context, s *engine.Step) error {
 	if s.Batch != nil {
 		statements = append(statements, s.Batch.Upper, s.Batch.Second())
 	}
+	statements = slices.DeleteFunc(statements, func(sql string) bool { return givesOthers(s, sql) })
 	if t.probing {
-		return t.probe(ctx, s, statements)
+		return errors.Join(t.probe(ctx, s, statements), t.others(ctx, s))
 	}
 	before, err := t.files(ctx)
 	if err != nil {
@@ -289,6 +291,9 @@ func (t *trial) all(ctx context.Context, s *engine.Step) error {
 			return t.wouldNot(s, err)
 		}
 	}
+	if err := t.others(ctx, s); err != nil {
+		return err
+	}
 	after, err := t.files(ctx)
 	if err != nil || s.Table == "" || s.Kind == engine.Rebuild {
 		return err
@@ -300,6 +305,44 @@ func (t *trial) all(ctx context.Context, s *engine.Step) error {
 		s.Seconds = float64(s.Rows) / rewriteRate
 	}
 	return nil
+}
+
+// givesOthers reports whether a statement of a step gives those that are to be run.
+func givesOthers(s *engine.Step, sql string) bool {
+	return s.Outside != nil && slices.ContainsFunc(s.Outside.Statements, func(st engine.Statement) bool {
+		return st.Each && st.SQL == sql
+	})
+}
+
+// others tries the statements that statements of a step give: for the part that a copy has.
+func (t *trial) others(ctx context.Context, s *engine.Step) error {
+	if s.Outside == nil {
+		return nil
+	}
+	for _, st := range s.Outside.Statements {
+		for rows := 1; st.Each && rows > 0; {
+			r, err := query(ctx, t.conn, t.namesThere(t.there(st.SQL)), nil)
+			if err != nil {
+				return err
+			}
+			rows = len(r.Values)
+			for _, v := range r.Values {
+				sql := strings.Replace(t.there(text(v[0])), " concurrently", "", 1)
+				if _, err := exec(ctx, t.conn, sql, nil); err != nil {
+					return t.wouldNot(s, err)
+				}
+			}
+		}
+	}
+	return nil
+}
+
+// namesThere leads names in strings, with which the catalog is asked, to the copies.
+func (t *trial) namesThere(sql string) string {
+	for ns := range t.places {
+		sql = strings.ReplaceAll(sql, "to_regclass('"+quote(ns)+".", "to_regclass('"+quote(scratch+ns)+".")
+	}
+	return sql
 }
 
 // schemaMade gives the schema that a native statement makes, and nothing else; "" for another step.
@@ -340,8 +383,10 @@ func writes(sql string) bool {
 // files gives the files of the trial's tables: one that changes shows that the server
 // writes every row anew.
 func (t *trial) files(ctx context.Context) (map[string]string, error) {
-	r, err := query(ctx, t.conn, "select n.nspname || '.' || c.relname, c.relfilenode from pg_class c join "+
-		"pg_namespace n on n.oid = c.relnamespace where n.nspname like 'lastboard\\_trial\\_%' and c.relkind = 'r'", nil)
+	r, err := query(ctx, t.conn,
+		"select n.nspname || '.' || coalesce(p.relname, c.relname), c.relfilenode from pg_class c join "+
+			"pg_namespace n on n.oid = c.relnamespace left join pg_inherits on inhrelid = c.oid and c.relispartition left join "+
+			"pg_class p on p.oid = inhparent where n.nspname like 'lastboard\\_trial\\_%' and c.relkind = 'r'", nil)
 	if err != nil {
 		return nil, err
 	}

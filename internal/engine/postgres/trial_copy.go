@@ -135,6 +135,9 @@ func (t *trial) make(ctx context.Context, table *schema.Table) error {
 			return fmt.Errorf("table %s cannot be copied to try the change: %w", table.Name, err)
 		}
 	}
+	if err := t.part(ctx, table); err != nil {
+		return err
+	}
 	for _, tr := range table.Own {
 		if err := t.own(ctx, tr, ownFunctions(table, tr)); err != nil {
 			return err
@@ -148,11 +151,32 @@ func (t *trial) make(ctx context.Context, table *schema.Table) error {
 	return nil
 }
 
+// part gives the copy of a table whose rows stand in parts one, which holds any row: what the server does
+// with rows shows there.
+func (t *trial) part(ctx context.Context, table *schema.Table) error {
+	by := table.Options[partitionedBy]
+	if by == "" {
+		return nil
+	}
+	bound := "default"
+	if strings.HasPrefix(by, "HASH") {
+		bound = "for values with (modulus 1, remainder 0)"
+	}
+	part := schema.ConstraintName(table, nil, engine.Prefix+"part")
+	if ns, _ := t.d.split(table.Name); ns != t.d.home {
+		part = ns + "." + part
+	}
+	t.parts = append(t.parts, part)
+	_, err := exec(ctx, t.conn, t.there("create table "+name(part)+" partition of "+name(table.Name)+" "+bound), nil)
+	return err
+}
+
 // ownFunctions names the functions that a trigger of Lastboard's calls; none for one that keeps two
 // names equal.
 func ownFunctions(t *schema.Table, tr *schema.Trigger) []string {
 	if kept := keptBy(tr); kept != "" {
-		return []string{kept + goneSuffix, kept + movedSuffix, kept + "_new", kept + cameSuffix}
+		return []string{kept + goneSuffix, kept + movedSuffix, kept + "_new", kept + cameSuffix,
+			kept + turnSuffix}
 	}
 	if column := suppliedBy(t, tr); column != "" {
 		return []string{supplyFunction(t, column)}

@@ -50,6 +50,9 @@ func (t *trial) read(ctx context.Context, c *schema.Change) error {
 		}
 	}
 	for _, table := range found.Tables {
+		if slices.Contains(t.parts, table.Name) {
+			continue
+		}
 		t.made[table.Name] = true
 		t.likeBefore(c, table)
 		next.Tables = append(next.Tables, table)
@@ -62,6 +65,9 @@ func (t *trial) read(ctx context.Context, c *schema.Change) error {
 	for _, v := range found.Views {
 		t.made[v.Name] = true
 		next.Views = append(next.Views, v)
+	}
+	if c.Table != nil && c.Table.Before != nil {
+		next.PutParts(c.Table.Before.Name, c.Table.After)
 	}
 	t.memory.last = t.base
 	t.settle(c, next)

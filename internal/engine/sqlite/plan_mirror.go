@@ -284,7 +284,20 @@ func (p *planner) unmirror(m *schema.MirrorChange) {
 	if m.Renames { // views that read the columns by their new names go on with them
 		for _, v := range p.viewsOver(m.Pairs) {
 			sql = append(sql, "drop view "+quote(v.Name))
-			views = append(views, v.SQL, "explain select * from "+quote(v.Name))
+			views = append(views, v.SQL)
+			for _, tr := range v.Triggers {
+				for _, pair := range m.Pairs {
+					if speaksOf(tr.SQL, pair.Column) {
+						p.Fail(&engine.Refused{
+							Message: "trigger " + tr.Name + " of view " + v.Name + " says " + pair.Column + ", which is " +
+								pair.Name + " then",
+							Cure: "make it again with the new name first",
+						})
+					}
+				}
+				views = append(views, tr.SQL)
+			}
+			views = append(views, "explain select * from "+quote(v.Name))
 		}
 	}
 	sql = append(sql, dropTriggers(triggers)...)

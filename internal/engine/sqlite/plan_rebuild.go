@@ -27,7 +27,7 @@ func (p *planner) rebuild(why string) {
 	name := quote(t.Name)
 	for _, c := range p.After.Columns {
 		if f, ok := p.FillOf(c); ok && f.OnlyNull {
-			if _, remember := p.RememberNulls(c, p.Render(f.Expr, planning.Computed),
+			if remember := p.RememberNulls(c, p.Render(f.Expr, planning.Computed),
 				" where "+quote(c.Name)+" is null"); remember != "" {
 				p.Add(engine.Backfill, keepRate, "remember which rows had no "+c.Name, remember)
 			}

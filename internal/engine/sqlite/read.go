@@ -3,6 +3,7 @@ package sqlite
 import (
 	"context"
 	"fmt"
+	"reflect"
 	"slices"
 	"strings"
 
@@ -105,7 +106,7 @@ func readDefinitions(ctx context.Context, query queryer) (tables []*definition, 
 	if err != nil {
 		return nil, nil, err
 	}
-	byName := map[string]*definition{}
+	byName, ofViews := map[string]*definition{}, map[string][]*schema.Trigger{}
 	noted := false
 	var parts [][]any
 	for _, row := range objects.Values {
@@ -125,9 +126,15 @@ func readDefinitions(ctx context.Context, query queryer) (tables []*definition, 
 		}
 	}
 	for _, row := range parts {
-		if d := byName[strings.ToLower(text(row[2]))]; d != nil {
+		on := strings.ToLower(text(row[2]))
+		if d := byName[on]; d != nil {
 			d.parts = append(d.parts, row)
+		} else if text(row[0]) == "trigger" {
+			ofViews[on] = append(ofViews[on], &schema.Trigger{Name: text(row[1]), SQL: text(row[3])})
 		}
+	}
+	for i, row := range views {
+		views[i] = append(slices.Clone(row), ofViews[strings.ToLower(text(row[1]))])
 	}
 	if !noted {
 		return tables, views, nil
@@ -173,9 +180,10 @@ func (m *memory) readViews(ctx context.Context, query queryer, s *schema.Schema,
 	views := map[string]*schema.View{}
 	for _, row := range rows {
 		sql := text(row[3])
+		triggers, _ := row[len(row)-1].([]*schema.Trigger)
 		v := m.views[sql]
-		if v == nil {
-			v = &schema.View{Name: text(row[1]), Query: viewQuery(sql), SQL: sql}
+		if v == nil || !reflect.DeepEqual(v.Triggers, triggers) {
+			v = &schema.View{Name: text(row[1]), Query: viewQuery(sql), SQL: sql, Triggers: triggers}
 			// else it is broken: it reads what is not there
 			if columns, err := query(ctx, selectViewColumns, v.Name); err == nil {
 				for _, c := range columns.Values {
