@@ -126,3 +126,30 @@ func TestKeysGetAnotherTypeBesideWriters(t *testing.T) {
 		t.Errorf("numbering goes on with %d: %v", id, err)
 	}
 }
+
+// TestKeptIsFoundByGreaterKeys gives a key another type after values were kept by it, and a row a number that
+// the key could not have before: what is kept follows it, and comes back.
+func TestKeptIsFoundByGreaterKeys(t *testing.T) {
+	beside(t)
+	onEach(t, []string{"create table vessel (id integer not null primary key, name varchar(20))",
+		"insert into vessel values (1, 'Selja'), (2, 'Runde')"}, func(t *testing.T, o *office) {
+		o.migration("0002-names", "-- Names\nbackfill vessel set name = upper(name);\n")
+		o.migration("0003-key", "-- Many vessels\nalter table vessel alter column id type bigint;\n")
+		o.must("advance", "--yes")
+		o.exec("update vessel set id = 3000000000 where id = 2", "delete from vessel where id = 1",
+			"insert into vessel values (4000000000, 'SELJA')")
+		o.migration("0004-name", "-- No names\nalter table vessel drop column name;\n")
+		o.must("advance", "--yes")
+		moved := "5000000000"
+		if o.url == "" { // where what is kept of a column that was dropped is let go of when a row gets another key
+			moved = "3000000000"
+		}
+		o.exec("update vessel set id = " + moved + " where id = 3000000000")
+		o.must("retreat", "--to", "3", "--yes")
+		o.same("select name from vessel where id = "+moved, "RUNDE")
+		o.exec("update vessel set id = 2 where id = "+moved, "delete from vessel where id = 4000000000")
+		o.must("retreat", "--to", "1", "--yes")
+		o.same("select id, name from vessel order by id", "2|Runde")
+		o.must("audit")
+	})
+}
