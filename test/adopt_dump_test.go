@@ -164,6 +164,7 @@ func (o *office) dump(with ...string) string {
 // TestAdoptedDatabaseIsTheSame is that a database made from what adopt writes is by the server's own
 // account of it the same, whatever kind of object stands in it; and that all that is left out is said.
 func TestAdoptedDatabaseIsTheSame(t *testing.T) {
+	beside(t)
 	for name, c := range map[string]struct {
 		database func(*testing.T) string
 		kinds    []string
@@ -195,6 +196,7 @@ func TestAdoptedDatabaseIsTheSame(t *testing.T) {
 // TestAdoptSaysWhatItLeavesOut is that rights, and what leads out of the database, are named, and that
 // rights come along where that is asked for.
 func TestAdoptSaysWhatItLeavesOut(t *testing.T) {
+	beside(t)
 	for name, c := range map[string]struct {
 		database func(*testing.T) string
 		makes    []string

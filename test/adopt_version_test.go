@@ -7,6 +7,7 @@ import (
 // TestAdoptWhatWasDoneByHand records a migration that a person has carried out in the engine's own client,
 // if and only if the tables are what it says.
 func TestAdoptWhatWasDoneByHand(t *testing.T) {
+	beside(t)
 	onEach(t, []string{"create table vessel (id integer primary key, name varchar(20) not null, flag varchar(20))",
 		"insert into vessel values (1, 'Tern', 'NO'), (2, 'Skua', 'DK')", "create table berth (id integer primary key)"},
 		func(t *testing.T, o *office) {

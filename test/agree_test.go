@@ -69,6 +69,7 @@ var apart = map[string]map[string]string{
 // TestEnginesAgree runs each statement on every engine: the tables and rows are the same
 // after it, after its way back, and after it has run again.
 func TestEnginesAgree(t *testing.T) {
+	beside(t)
 	for i, c := range eachStatement {
 		if strings.Contains(c.statement, "native ") || !itsTurn(i/2, 8) {
 			continue
@@ -121,6 +122,7 @@ func TestColumnsAreMovedWhereAsked(t *testing.T) {
 
 // TestEnginesRefuse is that what breaks a rule is refused on a server as it is on a file.
 func TestEnginesRefuse(t *testing.T) {
+	beside(t)
 	for i, c := range eachRefusal {
 		if !itsTurn(i/2, 8) {
 			continue

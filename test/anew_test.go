@@ -43,6 +43,7 @@ func stoppedMidway(o *office) {
 // planned from gives the steps that it recorded, whatever has become of the table, and that it
 // does not when they differ.
 func TestStoppedRunIsPlannedAnew(t *testing.T) {
+	beside(t)
 	onEach(t, berthsOf(1200), func(t *testing.T, o *office) {
 		stoppedMidway(o)
 		// The table has grown out of what is small, and the clock has gone on.
@@ -79,6 +80,7 @@ func TestStoppedRunIsPlannedAnew(t *testing.T) {
 // TestOtherFactsAreShown is that a run whose facts would lead another way now says who planned
 // what, and is taken back.
 func TestOtherFactsAreShown(t *testing.T) {
+	beside(t)
 	onEach(t, berthsOf(1200), func(t *testing.T, o *office) {
 		stoppedMidway(o)
 		o.exec("update " + o.ledger("plan") + " set facts = replace(replace(facts, '\"program\":\"', " +
@@ -95,6 +97,7 @@ func TestOtherFactsAreShown(t *testing.T) {
 // TestWayBackOutOfTheLedger is that what the ledger alone says of the way back is shown and
 // asked about, and run by nobody who has said yes beforehand.
 func TestWayBackOutOfTheLedger(t *testing.T) {
+	beside(t)
 	onEach(t, berthsOf(3), func(t *testing.T, o *office) {
 		text := "-- A view of ours\nnative " + engineWord(o) +
 			" $$create view deep as select id from berth where depth > 1$$\n  back $$drop view deep$$;\n"

@@ -10,6 +10,7 @@ import (
 // TestTheLedgerItselfIsAudited is that what nobody but somebody else can have written into the
 // ledger is named.
 func TestTheLedgerItselfIsAudited(t *testing.T) {
+	beside(t)
 	onEach(t, []string{"create table berth (id integer not null primary key, d varchar(20))",
 		"insert into berth values (1, 'a')"}, func(t *testing.T, o *office) {
 		o.migration("0002-less", "-- Less\nalter table berth drop column d;\n")
@@ -43,6 +44,7 @@ func TestTheLedgerItselfIsAudited(t *testing.T) {
 // TestMendsRunAsTheyStand is that what audit shows to mend a difference can be run by a person,
 // in a session as it comes, and mends it.
 func TestMendsRunAsTheyStand(t *testing.T) {
+	beside(t)
 	onEach(t, []string{"create table berth (id integer not null primary key, depth integer)",
 		"insert into berth values (1, 2)"}, func(t *testing.T, o *office) {
 		trigger := map[string][]string{
@@ -73,6 +75,7 @@ func TestMendsRunAsTheyStand(t *testing.T) {
 // TestAuditInTheMiddle is that nothing is advised to be dropped that a stopped migration is
 // about to need.
 func TestAuditInTheMiddle(t *testing.T) {
+	beside(t)
 	onEach(t, berthsOf(1200), func(t *testing.T, o *office) {
 		stoppedMidway(o)
 		r := o.code(5, "audit")

@@ -107,6 +107,7 @@ func endless(c net.Conn, head func(n int) []byte) {
 
 // TestServersThatAreNone are left, with a reason, before they have cost much time or memory.
 func TestServersThatAreNone(t *testing.T) {
+	beside(t)
 	for i, what := range slices.Sorted(maps.Keys(liars)) {
 		liar := liars[what]
 		if !itsTurn(i, 3) {
@@ -203,6 +204,7 @@ func TestFilesThatAreNone(t *testing.T) {
 
 // TestLongInsert is a statement with so many rows that what grows with their square does not end.
 func TestLongInsert(t *testing.T) {
+	beside(t)
 	const rows = 40_000
 	turns := []string{"sqlite", "postgres", "mariadb"}
 	onEach(t, []string{"create table berth (id integer not null primary key)", "insert into berth values (1)",

@@ -11,6 +11,7 @@ import (
 // TestConnectionsThatFail is that each says what is wrong, changes nothing, and shows no
 // password.
 func TestConnectionsThatFail(t *testing.T) {
+	beside(t)
 	o := newServerOffice(t, "create table vessel (id integer primary key)", "grant select on vessel to guarded")
 	at := strings.TrimPrefix(o.url, "postgres://postgres@")
 	host, name, _ := strings.Cut(at, "/")
@@ -46,6 +47,7 @@ func TestConnectionsThatFail(t *testing.T) {
 
 // TestWaysToConnect are those of the server's own programs.
 func TestWaysToConnect(t *testing.T) {
+	beside(t)
 	o := newServerOffice(t, "create table vessel (id integer primary key)", "grant select on vessel to guarded")
 	p := postgresServer(t)
 	at := strings.TrimPrefix(o.url, "postgres://postgres@")

@@ -71,6 +71,7 @@ var killings = []killing{
 // and back: going on ends where an undisturbed run ends, taking it back where it
 // began, and nothing is left behind.
 func TestEachKindOfChangeIsKilled(t *testing.T) {
+	beside(t)
 	points := []string{"statement:1", "statement:3", "statement:8", "after-step:2", "before-commit:1", "before-commit:2",
 		"after-commit:1", "batch-statement:2", "batch-before-commit:2", "batch-committed:1"}
 	var killed atomic.Int32
@@ -124,6 +125,7 @@ func TestEachKindOfChangeIsKilled(t *testing.T) {
 // TestEveryKindOfStepIsInTheMatrix is that the changes that faults come into, and those
 // beside which applications write, have every kind of step that there is, on each engine.
 func TestEveryKindOfStepIsInTheMatrix(t *testing.T) {
+	beside(t)
 	for _, name := range everywhere {
 		t.Run(name, func(t *testing.T) {
 			var o *office

@@ -105,6 +105,7 @@ var mariadbKillings = []killing{
 // TestEachKindOfChangeIsKilledOnServer kills runs at points of their way, forward and
 // back, as on a file.
 func TestEachKindOfChangeIsKilledOnServer(t *testing.T) {
+	beside(t)
 	points := []string{"statement:1", "statement:2", "statement:3", "after-step:1", "after-commit:1",
 		"batch-before-commit:2", "batch-committed:1", "outside-done:1", "outside-begun:2", "outside-begun:1"}
 	for _, e := range []struct {
@@ -181,6 +182,7 @@ func killOnServer(o *office, points []string, k killing) (killed int32) {
 // TestKilledWhenKeptValuesAreLetGo kills runs that put back what a retreat has kept, also
 // when its table has gone already and a run knows that alone, or not even that.
 func TestKilledWhenKeptValuesAreLetGo(t *testing.T) {
+	beside(t)
 	for _, e := range []struct {
 		name, place string
 		open        func(*testing.T) *office

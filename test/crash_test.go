@@ -68,6 +68,7 @@ var points = []struct {
 }
 
 func TestKilledAtEveryPointThenAdvance(t *testing.T) {
+	beside(t)
 	var reached atomic.Int32
 	t.Run("points", func(t *testing.T) {
 		for _, p := range points {
@@ -115,6 +116,7 @@ func killedThenAdvanced(t *testing.T, fault string) (killed bool) {
 }
 
 func TestKilledInTheMiddleThenRetreat(t *testing.T) {
+	beside(t)
 	for _, fault := range []string{"batch-committed:3", "batch-before-commit:6", "after-commit:1", "after-commit:2",
 		"statement:9"} {
 		t.Run(fault, func(t *testing.T) {

@@ -79,6 +79,7 @@ func (o *office) fullDisk(folder, statement, query, want string) {
 
 // TestFullDisk is a change that the disk has no room for, on each engine.
 func TestFullDisk(t *testing.T) {
+	beside(t)
 	const rows = 20_000
 	const pad = "abcdefghijklmnopqrstuvwxyzabcdefghijklmnopqrstuvwxyzabcdefghijklmnopqrstuvwxyzabcdefghijklmnopqrstuvwxyz"
 	pace := "live = true\n[databases.dev.pace]\nbatch_time = '20ms'\nlock_wait = '1ms'\n"

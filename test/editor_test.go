@@ -180,6 +180,7 @@ func labels(t *testing.T, answer any) (list []string) {
 // places in its own units, what mends them, what can be written, what a name stands for, and the
 // canonical form; of the text as it is there, whatever the files say.
 func TestEditorsAreServed(t *testing.T) {
+	beside(t)
 	for encoding, units := range map[string]func(string) int{"utf-16": inUTF16, "utf-8": inUTF8} {
 		t.Run(encoding, func(t *testing.T) {
 			o := newOffice(t)

@@ -67,6 +67,7 @@ var everyExpression = []struct{ kind, text string }{
 // TestExpressionsAgree computes each form of expression on every engine, over rows at
 // the edges, and stores what it can as a computed column: the values are the same.
 func TestExpressionsAgree(t *testing.T) {
+	beside(t)
 	for start := 0; start < len(everyExpression); start += 12 {
 		part := everyExpression[start:min(start+12, len(everyExpression))]
 		if !itsTurn(start/12, 3) {

@@ -9,6 +9,7 @@ import (
 )
 
 func TestFilesThatAreNoDatabase(t *testing.T) {
+	beside(t)
 	cases := []struct {
 		name string
 		make func(o *office, path string)
@@ -90,6 +91,7 @@ func TestReadOnlyFile(t *testing.T) {
 // TestTablesOfEveryKind changes tables as other programs make them, and takes it
 // back.
 func TestTablesOfEveryKind(t *testing.T) {
+	beside(t)
 	cases := []struct{ name, create, rows, change string }{
 		{"without a primary key", "create table t (a text, b integer)", "insert into t values ('x', 1), ('x', 1)",
 			"alter table t add c text not null using (a || '!'), alter b set default 4"},
@@ -193,6 +195,7 @@ func TestMigrationFilesOfEveryKind(t *testing.T) {
 }
 
 func TestFilesThatDoNotFit(t *testing.T) {
+	beside(t)
 	change := "-- A change\nalter table berth add a text;\n"
 	cases := []struct {
 		name  string
@@ -240,6 +243,7 @@ func TestFilesThatDoNotFit(t *testing.T) {
 }
 
 func TestConfigurationsThatAreWrong(t *testing.T) {
+	beside(t)
 	cases := []struct{ name, text, says string }{
 		{"unknown setting", "databse = 'x'\n[databases.x]\nurl = 'sqlite:x.db'\n", "did you mean database?"},
 		{"unknown setting of a database", "[databases.x]\nurl = 'sqlite:x.db'\nlve = true\n", "did you mean live?"},
@@ -362,6 +366,7 @@ func TestHelpHasExamples(t *testing.T) {
 }
 
 func TestDemoTellsItsStory(t *testing.T) {
+	beside(t)
 	o := &office{T: t, dir: t.TempDir()}
 	out := o.must("demo", "office", "--rows", "30000")
 	for _, text := range []string{"is no number in", "berth_id is null in", "0014 is taken back", "0013 is settled",
@@ -378,6 +383,7 @@ func TestDemoTellsItsStory(t *testing.T) {
 }
 
 func TestFreshProjectMakesItsDatabase(t *testing.T) {
+	beside(t)
 	o := &office{T: t, dir: t.TempDir()}
 	o.must("init", "--url", "sqlite:harbour.db")
 	o.must("draft", "Open the office")

@@ -9,6 +9,7 @@ import (
 // row had been computed in one instant when the fill was done: whatever they do to rows, to
 // what is read of them and to their keys, before or behind the fill.
 func TestFilledAsOfItsEnd(t *testing.T) {
+	beside(t)
 	for name, make := range wides {
 		for what, change := range map[string]string{
 			"nullable": "add column tag varchar(80) using (name || '!')",

@@ -11,6 +11,7 @@ import (
 // TestForecastOfTheWayBack is that forecast --back shows the steps that a retreat takes, and what is left
 // of a run that has stopped, and changes nothing.
 func TestForecastOfTheWayBack(t *testing.T) {
+	beside(t)
 	onEach(t, []string{"create table vessel (id integer primary key, name varchar(20) not null, flag varchar(20))",
 		"insert into vessel values (1, 'Tern', 'NO'), (2, 'Skua', 'DK'), (3, 'Ember', null)"},
 		func(t *testing.T, o *office) {
@@ -97,6 +98,7 @@ func TestForecastBeforeTheQuestion(t *testing.T) {
 // TestWhatCannotFailIsNotProven is that types which only get wider are proven by nothing, and that those of
 // several columns are one step, whose wait is said.
 func TestWhatCannotFailIsNotProven(t *testing.T) {
+	beside(t)
 	for _, engine := range []string{"PostgreSQL", "MariaDB"} {
 		t.Run(engine, func(t *testing.T) {
 			o := officeOn(t, engine, []string{"create table vessel (id integer primary key, n integer, m smallint not null, d " +
@@ -130,6 +132,7 @@ func TestWhatCannotFailIsNotProven(t *testing.T) {
 // TestForecastOfSomeRows is that a fill with a condition is forecast by the rows that it picks, unless to count them
 // would call what is not of the language.
 func TestForecastOfSomeRows(t *testing.T) {
+	beside(t)
 	var rows []string
 	for i := range 1000 {
 		rows = append(rows, fmt.Sprintf("(%d, %d, 'vessel')", i+1, i))

@@ -84,6 +84,7 @@ var operationsOnKinds = []string{
 // algorithm and the lock of each statement of the forecast with those that the real table
 // accepts, and whether the table is then written anew.
 func TestForecastIsTrueOnMariaDB(t *testing.T) {
+	beside(t)
 	kinds := slices.Sorted(maps.Keys(kindsOfTables))
 	for i, operation := range operationsOnKinds {
 		for j, kind := range kinds {

@@ -103,6 +103,7 @@ func (s forecastStep) String() string {
 // server shows on scratch copies, and with what it then does to the real table: the
 // locks it holds, whether it writes the table anew, whether it reads all of it.
 func TestForecastIsTrue(t *testing.T) {
+	beside(t)
 	for i, operation := range everyOperation {
 		if !itsTurn(i, 8) {
 			continue

@@ -13,6 +13,7 @@ import (
 // of a live database wait for lets them go on by itself, that it loses nothing, and that it
 // ends when it is run again.
 func TestFrozenRunKeepsNobodyWaiting(t *testing.T) {
+	beside(t)
 	for name, c := range map[string]struct {
 		make  func(*testing.T) *office
 		place string
@@ -65,6 +66,7 @@ func TestFrozenRunKeepsNobodyWaiting(t *testing.T) {
 // TestAHeldRunStaysTheOneRunner is that a server which ends idle sessions after a second does not
 // take the claim from a run that somebody lets hold: no second one is let in, and it goes on.
 func TestAHeldRunStaysTheOneRunner(t *testing.T) {
+	beside(t)
 	for _, name := range []string{"PostgreSQL", "MariaDB"} {
 		t.Run(name, func(t *testing.T) {
 			beside(t)
@@ -97,6 +99,7 @@ func TestAHeldRunStaysTheOneRunner(t *testing.T) {
 // TestTriggerThatKeepsRowsFromBeingWritten is that a backfill which a trigger of somebody
 // else's keeps from its rows is not done without them.
 func TestTriggerThatKeepsRowsFromBeingWritten(t *testing.T) {
+	beside(t)
 	rows := map[string]string{"PostgreSQL": "insert into vessel select g, g from generate_series(1, 3000) g",
 		"SQLite": "insert into vessel select value, value from (with recursive s(value) as (select 1 union all select " +
 			"value + 1 from s where value < 3000) select value from s)"}
@@ -140,6 +143,7 @@ func TestTriggerThatKeepsRowsFromBeingWritten(t *testing.T) {
 // of their commits, or of what defines something: who writes meanwhile waits for a little while, and
 // nothing is lost.
 func TestFrozenWhileShapesChange(t *testing.T) {
+	beside(t)
 	place := map[string]string{"PostgreSQL": "before-commit", "MariaDB": "statement"}
 	every := map[string]int{"PostgreSQL": 4, "MariaDB": 9}
 	for what, make := range map[string]func(t *testing.T, server string) *office{

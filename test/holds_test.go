@@ -14,6 +14,7 @@ import (
 // TestHoldsForOthers is that a backfill holds by itself while an old transaction is open,
 // and while others wait for its table, says why, and goes on.
 func TestHoldsForOthers(t *testing.T) {
+	beside(t)
 	for i, name := range slices.Sorted(maps.Keys(engines)) {
 		if !itsTurn(i, 3) {
 			continue
@@ -82,6 +83,7 @@ func TestHoldsForOthers(t *testing.T) {
 // TestHoldsForAReplica is that a backfill holds while a replica is behind or has stopped,
 // says so, and goes on once it follows again.
 func TestHoldsForAReplica(t *testing.T) {
+	beside(t)
 	inTurn(t, 0, 2, "PostgreSQL", func(t *testing.T) {
 		beside(t)
 		p, err := server.StartPostgres()

@@ -19,6 +19,7 @@ var hostileParts = []string{
 // and roles. Taking them under care, changing the table by a copy, and taking that back touch
 // nothing else, and draw nothing on the terminal.
 func TestHostileObjects(t *testing.T) {
+	beside(t)
 	for _, engine := range everywhere {
 		t.Run(engine, func(t *testing.T) {
 			first := []string{"create table plain (id integer primary key)", "insert into plain values (1)"}

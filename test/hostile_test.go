@@ -30,6 +30,7 @@ func (o *office) nameOf(name string) string {
 // TestHostileNames takes tables and columns with such names under care, changes them and
 // takes that back: nothing else is touched, and nothing is drawn on the terminal.
 func TestHostileNames(t *testing.T) {
+	beside(t)
 	for turn, engine := range everywhere {
 		if !itsTurn(turn, 3) {
 			continue

@@ -10,6 +10,7 @@ import (
 // once, known by itself and not by its key, and leaves rows alone that came after it began;
 // and that the way back gives each its own value again.
 func TestEachRowIsDoneOnce(t *testing.T) {
+	beside(t)
 	for name, make := range wides {
 		for _, discard := range []string{"", " discard"} {
 			t.Run(name+discard, func(t *testing.T) {
@@ -72,6 +73,7 @@ const liveFile = "database = 'dev'\n[databases.dev]\nurl = 'sqlite:harbour.db'\n
 // TestKeptFollowsARenamedKey is that what is kept goes on following its rows once a column
 // of their key has another name, and that no write of an application fails for it.
 func TestKeptFollowsARenamedKey(t *testing.T) {
+	beside(t)
 	onEach(t, []string{"create table berth (id integer primary key, code varchar(20))",
 		"insert into berth values (1, 'a'), (2, 'b'), (3, 'c')"}, func(t *testing.T, o *office) {
 		o.migration("0002-code", "-- Codes\nbackfill berth set code = code || '!';\n")

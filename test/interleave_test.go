@@ -82,6 +82,7 @@ func (f *convoy) unaltered() {
 // lets an application do something to the rows, and lets the run go on: in the end every row
 // is what a copy says on which the application's acknowledged statements alone were played.
 func TestInterleavings(t *testing.T) {
+	beside(t)
 	seed := *interleaveBy
 	if seed == 0 {
 		seed = uint64(time.Now().Unix() / 86400)
@@ -152,6 +153,7 @@ func interleave(o *office, name string, r *rand.Rand, k interleaved, forthAt, fo
 // TestACopyLosesNothingMadeByHand is that somebody who makes a column or an index, while a run
 // is about to copy their table, still has it.
 func TestACopyLosesNothingMadeByHand(t *testing.T) {
+	beside(t)
 	k := interleavedKinds[slices.IndexFunc(interleavedKinds, func(k interleaved) bool {
 		return k.name == "columns in another order"
 	})]

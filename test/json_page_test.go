@@ -136,6 +136,7 @@ func fits(t *testing.T, what string, keys map[string]*jsonKey, doc map[string]an
 // TestJSONIsAsThePageSays compares what commands write, done and refused, with the page, and the page
 // with what they write.
 func TestJSONIsAsThePageSays(t *testing.T) {
+	beside(t)
 	page := jsonPage(t)
 	o := &office{T: t, dir: t.TempDir()}
 	asked := map[string]int{}

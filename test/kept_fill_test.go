@@ -11,6 +11,7 @@ import (
 // kept what the column held, while rows are written and get other keys: what was kept comes back,
 // and rows of which nothing was kept get what the migration says.
 func TestFillFromWhatIsKept(t *testing.T) {
+	beside(t)
 	for _, name := range everywhere {
 		t.Run(name, func(t *testing.T) {
 			var rows []string
@@ -52,6 +53,7 @@ func TestFillFromWhatIsKept(t *testing.T) {
 // trigger could give to rows that come or move meanwhile, and that what the message says in place of
 // it does.
 func TestFillThatCannotBeFollowed(t *testing.T) {
+	beside(t)
 	for _, name := range everywhere {
 		t.Run(name, func(t *testing.T) {
 			var rows []string
@@ -91,6 +93,7 @@ func TestFillThatCannotBeFollowed(t *testing.T) {
 // TestRowsThatComeToASmallTable lets a row come at statements of a run that fills a small table at
 // once and makes the column not null: the run comes to its end, and every row has its value.
 func TestRowsThatComeToASmallTable(t *testing.T) {
+	beside(t)
 	for _, name := range everywhere {
 		t.Run(name, func(t *testing.T) {
 			o := officeOn(t, name, []string{"create table vessel (id integer not null primary key, name varchar(60), flag " +
@@ -141,6 +144,7 @@ func TestRowsThatComeToASmallTable(t *testing.T) {
 // TestSmallTableIsWrittenBetweenSteps kills a run that gives a column of a small live table another
 // type, and lets applications write before it goes on: what they wrote is what the column holds.
 func TestSmallTableIsWrittenBetweenSteps(t *testing.T) {
+	beside(t)
 	for _, name := range everywhere {
 		t.Run(name, func(t *testing.T) {
 			o := officeOn(t, name, []string{"create table vessel (id integer not null primary key, length integer)",
@@ -172,6 +176,7 @@ func TestSmallTableIsWrittenBetweenSteps(t *testing.T) {
 // TestRowThatComesIntoABatch lets a row come between the two statements of a batch that keeps old
 // values and writes: the batch is done again, and nothing is written of which nothing is kept.
 func TestRowThatComesIntoABatch(t *testing.T) {
+	beside(t)
 	for _, name := range everywhere[1:] {
 		t.Run(name, func(t *testing.T) {
 			var values []string
@@ -202,6 +207,7 @@ func TestRowThatComesIntoABatch(t *testing.T) {
 // TestKeysThatMoveWhileAllIsPutBack is that what a small table had comes back into rows whose key is just
 // being changed, and that rows which a migration inserted go with whatever key they have.
 func TestKeysThatMoveWhileAllIsPutBack(t *testing.T) {
+	beside(t)
 	for _, name := range everywhere {
 		for what, statement := range map[string]string{
 			"old values": "backfill vessel set n = n * 2", "nulls": "alter table vessel alter flag set not null using ('IS')",

@@ -54,6 +54,7 @@ func keptRows() []string {
 // TestKeptStaysWithItsRows is that what is kept of a row comes to no other one that has its
 // key since, however the row went.
 func TestKeptStaysWithItsRows(t *testing.T) {
+	beside(t)
 	for _, c := range unseen {
 		for _, name := range c.engines {
 			t.Run(c.name+" on "+name, func(t *testing.T) {
@@ -81,6 +82,7 @@ func TestKeptStaysWithItsRows(t *testing.T) {
 // TestKeptIsDoubted is that what lets kept values follow their rows is missed when somebody
 // switches it off, for a while or for good, and that nothing is then put back unasked.
 func TestKeptIsDoubted(t *testing.T) {
+	beside(t)
 	onEach(t, []string{"create table berth (id integer not null primary key, d varchar(20))",
 		"insert into berth values (1, 'old1'), (2, 'old2')"}, func(t *testing.T, o *office) {
 		var ways [][]string
@@ -135,6 +137,7 @@ func TestKeptIsDoubted(t *testing.T) {
 // TestRowsOfOthersUnderInsertedKeys is that the way back of an insert takes the rows that it
 // brought, under whatever key they have now, and none that an application has made since.
 func TestRowsOfOthersUnderInsertedKeys(t *testing.T) {
+	beside(t)
 	onEach(t, []string{"create table berth (id integer not null primary key, d varchar(20))"},
 		func(t *testing.T, o *office) {
 			o.migration("0002-more", "-- More\ninsert into berth (id, d) values (1, 'ours'), (2, 'ours'), (3, 'ours');\n")

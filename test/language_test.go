@@ -168,6 +168,7 @@ var eachStatement = []struct{ name, statement, query, want string }{
 // TestEachStatement runs each statement and action to its end, and back to the
 // start.
 func TestEachStatement(t *testing.T) {
+	beside(t)
 	for i, c := range eachStatement {
 		if !itsTurn(i, 2) {
 			continue
@@ -178,6 +179,7 @@ func TestEachStatement(t *testing.T) {
 
 // TestEachRefusal is a case that breaks each rule, and changes nothing.
 func TestEachRefusal(t *testing.T) {
+	beside(t)
 	for _, c := range eachRefusal {
 		t.Run(c.name, func(t *testing.T) { refusal(t, adopted(t, quay...), c.statement, c.rule, c.says) })
 	}

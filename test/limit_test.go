@@ -29,6 +29,7 @@ func (o *office) paced(pace string) {
 // TestBatchesHaveALimit is that a batch which takes longer than it may is given up and tried
 // with fewer rows, and that a single row which does so stops the run, until it may.
 func TestBatchesHaveALimit(t *testing.T) {
+	beside(t)
 	var rows []string
 	for i := range 4000 {
 		rows = append(rows, fmt.Sprintf("(%d, 'n%d', 0)", i+1, i%50))
@@ -74,6 +75,7 @@ func TestBatchesHaveALimit(t *testing.T) {
 // TestWhatIsDoneAtOnceHasALimit is that a small table whose rows take long is not filled for as
 // long as it takes while applications wait, unless they may.
 func TestWhatIsDoneAtOnceHasALimit(t *testing.T) {
+	beside(t)
 	var rows []string
 	for i := range 2000 {
 		rows = append(rows, fmt.Sprintf("(%d, 'n%d')", i+1, i%50))
@@ -104,6 +106,7 @@ func TestWhatIsDoneAtOnceHasALimit(t *testing.T) {
 // large one is refused beforehand, with the index that would help, and taken where that is made
 // first, or where somebody allows it.
 func TestLookupsWithoutAnIndex(t *testing.T) {
+	beside(t)
 	var rows []string
 	for i := range 4000 {
 		rows = append(rows, fmt.Sprintf("(%d, 'n%d', 0)", i+1, i/2))

@@ -169,6 +169,7 @@ func (p *purser) written() *atomic.Int64 { return &p.wrote }
 // and of after write each their own: no program meets an error, each committed row is the same in both
 // shapes, and what was written stays as it was written, to the letter, also on the way back.
 func TestTwoShapesBesideWriters(t *testing.T) {
+	beside(t)
 	for _, server := range everywhere[1:] {
 		t.Run(server, func(t *testing.T) {
 			const rows = 6000
@@ -268,6 +269,7 @@ func TestTwoShapesBesideWriters(t *testing.T) {
 // TestTwoShapesAreKilled is that programs of before can write while runs die that split a column and give
 // another a new unit, and that what they write stays.
 func TestTwoShapesAreKilled(t *testing.T) {
+	beside(t)
 	for i, server := range everywhere[1:] {
 		inTurn(t, i+1, 2, server, func(t *testing.T) {
 			o := splitOffice(t, server, 300, killedPace())

@@ -55,6 +55,7 @@ func (o *office) meanwhile(workers int, work func(db *sql.DB, r *rand.Rand) erro
 // and whose rows they change and so move, with a key and without: in the end every row
 // has the value that belongs to it.
 func TestNoValueIsLostWhileAColumnIsFilled(t *testing.T) {
+	beside(t)
 	const rows = 15_000
 	for i, name := range []string{"with a key", "without a key"} {
 		create := "create table call (id bigint" + []string{" primary key", ""}[i] + ", dues integer)"

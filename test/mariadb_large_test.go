@@ -31,6 +31,7 @@ const largeCall = "create table call_ (id bigint auto_increment primary key, due
 // TestMariaDBChecksOfALargeTable adds checks to a table that is in use, without a copy of
 // it: they have their names, follow their columns, and come and go.
 func TestMariaDBChecksOfALargeTable(t *testing.T) {
+	beside(t)
 	o := largeOnMariaDB(t, 15_000, largeCall)
 	start := o.must("describe", "--json")
 	o.migration("0002-checks", `-- Rules
@@ -93,6 +94,7 @@ alter table call_ alter least set data type bigint;
 // TestMariaDBCheckThatRowsBreakMeanwhile adds a check while an application writes rows that
 // break it now and then: in the end there is the check and no such row, or no check.
 func TestMariaDBCheckThatRowsBreakMeanwhile(t *testing.T) {
+	beside(t)
 	o := largeOnMariaDB(t, 15_000, largeCall)
 	o.migration("0002-check", "-- A rule\nalter table call_ add constraint moderate check (dues < 1000000);\n")
 	var stood, refused, late int
@@ -142,6 +144,7 @@ func TestMariaDBCheckThatRowsBreakMeanwhile(t *testing.T) {
 // TestMariaDBOutOfInstantChanges changes a table that the server alters at once no more,
 // though it still does so with an empty copy.
 func TestMariaDBOutOfInstantChanges(t *testing.T) {
+	beside(t)
 	var add, drop []string
 	for i := range 100 {
 		add, drop = append(add, fmt.Sprintf("add gone%d integer", i)), append(drop, fmt.Sprintf("drop gone%d", i))
@@ -202,6 +205,7 @@ func TestMariaDBOutOfInstantChanges(t *testing.T) {
 // TestMariaDBNotNullOfALargeTable makes columns not null, and nullable again, without
 // writing the table anew: at the end of that the server would keep writers waiting.
 func TestMariaDBNotNullOfALargeTable(t *testing.T) {
+	beside(t)
 	for i, kind := range []string{"plain", "stored", "virtual"} {
 		if !itsTurn(i, 3) {
 			continue
@@ -269,6 +273,7 @@ func notNullOfALargeTable(t *testing.T, kind, create string) {
 // TestMariaDBInUseOrNot is that a change of a large table which is in use leads to just what
 // it leads to where nobody uses it, and so does its way back.
 func TestMariaDBInUseOrNot(t *testing.T) {
+	beside(t)
 	for _, statement := range []string{
 		"alter table call_ add column a integer not null check (a > 0) using (dues), add column b varchar(30) not null " +
 			"after dues using (upper(note)), add column c text not null default 'x' using (note), add column d integer " +

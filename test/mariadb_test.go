@@ -16,6 +16,7 @@ import (
 
 // TestMariaDBConnectionsThatFail is that each says what is wrong and shows no password.
 func TestMariaDBConnectionsThatFail(t *testing.T) {
+	beside(t)
 	o := newOfficeOn(t, mariadb, "create table vessel (id integer primary key) engine=InnoDB")
 	at := strings.TrimPrefix(o.url, "mariadb://root@")
 	host, name, _ := strings.Cut(at, "/")
@@ -46,6 +47,7 @@ func TestMariaDBConnectionsThatFail(t *testing.T) {
 
 // TestMariaDBWaysToConnect are TLS, a socket, the environment and option files.
 func TestMariaDBWaysToConnect(t *testing.T) {
+	beside(t)
 	o := newOfficeOn(t, mariadb, "create table vessel (id integer primary key) engine=InnoDB")
 	m := mariadbServer(t)
 	at := strings.TrimPrefix(o.url, "mariadb://root@")
@@ -184,6 +186,7 @@ func TestMariaDBWhoIsInTheWay(t *testing.T) {
 // TestMariaDBNoValueIsLostWhileAColumnIsFilled fills a column of a table to which others
 // add rows, and whose rows they change.
 func TestMariaDBNoValueIsLostWhileAColumnIsFilled(t *testing.T) {
+	beside(t)
 	const rows = 15_000
 	for what, statement := range map[string]string{
 		"not null":     "alter table call_ add fee bigint not null using (dues * 2)",
@@ -314,6 +317,7 @@ func TestMariaDBZeroDates(t *testing.T) {
 // TestIndexesThatTheServerMade for foreign keys without a name are part of their tables: the
 // server would let another index take their place.
 func TestIndexesThatTheServerMade(t *testing.T) {
+	beside(t)
 	for _, change := range []string{
 		"create index by_parent on quay (parent)", "create index by_both on quay (parent, n)",
 		"alter table quay add unique (parent, n)",

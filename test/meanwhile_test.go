@@ -91,6 +91,7 @@ func officeOn(t *testing.T, name string, statements []string) (o *office) {
 // TestDecidedAnew is that a run which was decided before another one changed the database
 // does nothing: not twice, not back twice, and not on with what has been taken back.
 func TestDecidedAnew(t *testing.T) {
+	beside(t)
 	onEach(t, []string{"create table berth (id integer primary key, n integer)",
 		"insert into berth values (1, 1), (2, 1)"}, func(t *testing.T, o *office) {
 		meanwhile := func(args []string, others ...[]string) {
@@ -123,6 +124,7 @@ func TestDecidedAnew(t *testing.T) {
 // TestGoingOnDecidedAnew is that a stopped migration which was taken back meanwhile is not
 // gone on with.
 func TestGoingOnDecidedAnew(t *testing.T) {
+	beside(t)
 	for name, make := range wides {
 		t.Run(name, func(t *testing.T) {
 			o := make(t)

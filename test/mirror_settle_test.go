@@ -9,6 +9,7 @@ import (
 // TestTwoWhoSettle is that an overlap which another run has ended is not ended again, and that
 // what was decided on a stage that has passed is not done.
 func TestTwoWhoSettle(t *testing.T) {
+	beside(t)
 	for _, name := range everywhere {
 		t.Run(name, func(t *testing.T) {
 			o := droppingOffice(t, name, 5)
@@ -38,6 +39,7 @@ func TestTwoWhoSettle(t *testing.T) {
 // TestTwoNamesOfAKey is that a key can have two names while what is kept of rows follows it: a row
 // that gets another key by either name keeps what it had.
 func TestTwoNamesOfAKey(t *testing.T) {
+	beside(t)
 	for _, name := range []string{"MariaDB", "PostgreSQL"} {
 		t.Run(name, func(t *testing.T) {
 			o := interleavedOffice(t, name, nil)
@@ -75,6 +77,7 @@ func TestTwoNamesOfAKey(t *testing.T) {
 // TestViewsByTheNewName is that views which read a column by its new name while it has two go on as the
 // overlap is settled, with what is set for them, with views on them and with their rights.
 func TestViewsByTheNewName(t *testing.T) {
+	beside(t)
 	for _, server := range everywhere {
 		t.Run(server, func(t *testing.T) {
 			o := officeOn(t, server, []string{"create table vessel (id integer not null primary key, name varchar(20) not null)",
@@ -83,6 +86,11 @@ func TestViewsByTheNewName(t *testing.T) {
 			o.migration("0002-title", "-- Titles\nalter table vessel rename column name to title;\n")
 			barrier := map[string]string{"PostgreSQL": " with (security_barrier = true)"}[server]
 			o.must("advance", "--yes")
+			if server == "SQLite" { // whose views are made again, with what acts in their place
+				o.exec("create view writable as select id, title from vessel",
+					"create trigger through instead of update on writable "+
+						"begin update vessel set title = new.title where id = new.id; end")
+			}
 			o.exec("create view titles"+barrier+" as select id, title, upper(v.title) as loud from vessel v where title <> ''",
 				"create view louder as select loud from titles")
 			if server == "PostgreSQL" {
@@ -101,6 +109,10 @@ func TestViewsByTheNewName(t *testing.T) {
 			o.same("select concat(title, loud) from titles order by id", "SeljaSELJA\nRundeRUNDE")
 			o.same("select loud from louder order by loud", "RUNDE\nSELJA")
 			o.same("select count(*) from short", "2")
+			if server == "SQLite" {
+				o.exec("update writable set title = 'Through' where id = 2")
+				o.same("select title from vessel where id = 2", "Through")
+			}
 			if server == "PostgreSQL" {
 				o.same("select reloptions[1] from pg_class where relname = 'titles'", "security_barrier=true")
 				o.same("select has_table_privilege('view_reader', 'titles', 'select')", "true")

@@ -121,6 +121,7 @@ func (s *shadow) text(c *sql.Conn, query string) string {
 // clause for conflicts: each does what it would have done by the one name on a database without others, and
 // in no row do the names differ.
 func TestTwoNamesOnSQLite(t *testing.T) {
+	beside(t)
 	seeds, many := uint64(2), 1500
 	if *allKinds {
 		seeds, many = 8, 4000

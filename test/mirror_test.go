@@ -350,6 +350,7 @@ func TestTwoNamesOfOneColumn(t *testing.T) {
 // TestTwoNamesThatAreHostile is that names which would end a text, a body or a format do nothing
 // but name.
 func TestTwoNamesThatAreHostile(t *testing.T) {
+	beside(t)
 	const table, old, now = `o'$lastboard$"%s`, `n'$lastboard$"; drop table plain; --%I`, `m\'$lastboard$"$$`
 	for _, name := range everywhere {
 		t.Run(name, func(t *testing.T) {
@@ -366,6 +367,7 @@ func TestTwoNamesThatAreHostile(t *testing.T) {
 			o.same("select id, "+old1+", "+now1+" from "+table1+" order by id",
 				"1|a|a\n2|old|old\n3|new|new\n4|no'ne|no'ne")
 			o.must("audit")
+			o.wants(o.code(0, "settle", "--trial", "1s", "--yes"), "the trial is over")
 			o.must("settle", "--yes")
 			o.must("audit")
 			o.must("retreat", "--to", "1", "--yes", "--settle")
@@ -380,6 +382,7 @@ func TestTwoNamesThatAreHostile(t *testing.T) {
 // it back, at statements of their way: programs of before and of after go on meanwhile, and nothing
 // that they write is lost.
 func TestTwoNamesAreKilled(t *testing.T) {
+	beside(t)
 	k := interleavedKinds[slices.IndexFunc(interleavedKinds, func(k interleaved) bool { return k.name == "another name" })]
 	for _, name := range everywhere {
 		t.Run(name, func(t *testing.T) {

@@ -8,6 +8,7 @@ import (
 // TestWhatOthersMakeStays is that what somebody else adds to a table while a run goes on stays,
 // whether the run goes on or is taken back, and that audit names it.
 func TestWhatOthersMakeStays(t *testing.T) {
+	beside(t)
 	for name, make := range wides {
 		for _, back := range []bool{false, true} {
 			t.Run(name+map[bool]string{true: ", back", false: ", on"}[back], func(t *testing.T) {

@@ -84,6 +84,7 @@ func (l *losing) pass(client net.Conn, server string) {
 // TestLostAnswerOfACommit is that what came of a run whose commit got no answer is asked of
 // the database and told as it is; or, where nobody can be asked, that it is not told.
 func TestLostAnswerOfACommit(t *testing.T) {
+	beside(t)
 	for name, database := range engines {
 		t.Run(name, func(t *testing.T) {
 			o := newOfficeOn(t, database, "create table berth (id integer primary key, n integer)",

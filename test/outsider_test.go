@@ -11,6 +11,7 @@ import (
 // write, change, drop and call each thing that Lastboard has made: all of it is refused, and what the
 // applications write goes on.
 func TestOutsidersReachNothing(t *testing.T) {
+	beside(t)
 	for name, list := range map[string]string{
 		"PostgreSQL": `select 'table' as kind, quote_ident(n.nspname) || '.' || quote_ident(c.relname) as name from pg_class c join pg_namespace n on n.oid = c.relnamespace where c.relkind in ('r', 'v', 'S') and (n.nspname like 'lastboard%' or c.relname like 'lastboard%')
 			union all select 'routine', p.oid::regprocedure::text from pg_proc p join pg_namespace n on n.oid = p.pronamespace where n.nspname like 'lastboard%' or p.proname like 'lastboard%'

@@ -36,6 +36,7 @@ func droppingOffice(t *testing.T, name string, rows int) *office {
 // TestDropsStayUntilSettled is that what a migration drops on a live database stays until it is
 // settled, and that programs of before and of after, side by side, meet no error.
 func TestDropsStayUntilSettled(t *testing.T) {
+	beside(t)
 	for _, name := range everywhere {
 		t.Run(name, func(t *testing.T) {
 			o := droppingOffice(t, name, 200)
@@ -115,6 +116,7 @@ func (o *office) isAgain(before string) {
 // TestOpenOverlapsAreInTheWay is that a later migration runs while an overlap is open as long
 // as it leaves alone what that one drops; and that they go back in any order that can be.
 func TestOpenOverlapsAreInTheWay(t *testing.T) {
+	beside(t)
 	for _, name := range everywhere {
 		t.Run(name, func(t *testing.T) {
 			o := droppingOffice(t, name, 5)
@@ -155,6 +157,7 @@ func TestOpenOverlapsAreInTheWay(t *testing.T) {
 // TestOverlapsGoOnAfterDeath is that a migration whose opening or settling dies anywhere is gone
 // on with, or taken back where it can be, and that until then nothing else runs.
 func TestOverlapsGoOnAfterDeath(t *testing.T) {
+	beside(t)
 	const renames = "-- A title\nalter table vessel rename column name to title, rename column flag to flags;\n"
 	for _, c := range []struct{ engine, what, migration string }{
 		{"SQLite", "drops", ""}, {"PostgreSQL", "drops", ""}, {"MariaDB", "drops", ""}, {"PostgreSQL", "renames", renames},
@@ -212,6 +215,7 @@ func TestOverlapsGoOnAfterDeath(t *testing.T) {
 // TestDropsWithWhatNeedsThem is that a constraint on a column goes at once and the column later,
 // and that what needs it otherwise is named as ever.
 func TestDropsWithWhatNeedsThem(t *testing.T) {
+	beside(t)
 	onEach(t, []string{
 		"create table pier (id integer not null primary key)",
 		"create table berth (id integer not null primary key, depth integer, pier integer, constraint deep check (depth " +
@@ -245,6 +249,7 @@ func TestDropsWithWhatNeedsThem(t *testing.T) {
 // TestOverlapIsNotForAll is what keeps no overlap open: what else the migration says of what it
 // drops, and what programs of before want a value in.
 func TestOverlapIsNotForAll(t *testing.T) {
+	beside(t)
 	onEach(t, []string{"create table vessel (id integer not null primary key, name varchar(40), flag varchar(20))"},
 		func(t *testing.T, o *office) {
 			o.paced("")
@@ -278,6 +283,7 @@ func TestOverlapIsNotForAll(t *testing.T) {
 // TestWritesThatWillFail is that check says on a live database which writes of programs of before are
 // refused once rules hold, and says nothing of tables that the migration makes itself.
 func TestWritesThatWillFail(t *testing.T) {
+	beside(t)
 	for _, name := range everywhere {
 		t.Run(name, func(t *testing.T) {
 			o := droppingOffice(t, name, 3)

@@ -139,6 +139,7 @@ var paced = map[string]func(*testing.T) string{"SQLite": func(*testing.T) string
 // TestPace holds a backfill from another terminal, slows it, speeds it and releases it: it
 // heeds each within a second and says so wherever one looks.
 func TestPace(t *testing.T) {
+	beside(t)
 	for name, database := range paced {
 		t.Run(name, func(t *testing.T) {
 			beside(t)
@@ -278,6 +279,7 @@ func (f *filled) reader(db *sql.DB) *sql.Tx {
 // TestPaceWithWriters holds and releases at random while others write: none of what they
 // write is lost.
 func TestPaceWithWriters(t *testing.T) {
+	beside(t)
 	for name, database := range engines {
 		t.Run(name, func(t *testing.T) {
 			beside(t)
@@ -305,6 +307,7 @@ func TestPaceWithWriters(t *testing.T) {
 // TestTheSecondWorkerHoldsAlone is that a run whose first worker has done its part still heeds who
 // wants it to hold.
 func TestTheSecondWorkerHoldsAlone(t *testing.T) {
+	beside(t)
 	for name, database := range engines {
 		t.Run(name, func(t *testing.T) {
 			beside(t)
@@ -336,6 +339,7 @@ func TestTheSecondWorkerHoldsAlone(t *testing.T) {
 // that comes to it lets go of the rows beside it, says who is in the way, comes down to
 // that row alone, and goes on when it is free.
 func TestABatchLetsGoOfRows(t *testing.T) {
+	beside(t)
 	for name, database := range map[string]func(*testing.T) string{"PostgreSQL": postgres, "MariaDB": mariadb} {
 		t.Run(name, func(t *testing.T) {
 			beside(t)

@@ -186,6 +186,7 @@ func TestDatabaseThatWasMadeAnew(t *testing.T) {
 // TestClaimOfAnother is that a session which keeps Lastboard out by taking its lock is named,
 // with what ends it.
 func TestClaimOfAnother(t *testing.T) {
+	beside(t)
 	for name, lock := range map[string]string{
 		"PostgreSQL": "select pg_advisory_lock(hashtextextended('lastboard:' || current_database(), 0))",
 		"MariaDB":    "select get_lock('LOCK', 0)",
@@ -248,6 +249,7 @@ func TestTriggersOfAnAccountThatIsGone(t *testing.T) {
 // TestCopyOfAFile is that a copy of an SQLite file, made while nothing runs or in the middle of a
 // fill, is a database of its own: it goes on or back by itself, and the first one knows nothing of it.
 func TestCopyOfAFile(t *testing.T) {
+	beside(t)
 	o := interleavedOffice(t, "SQLite", nil)
 	f := &convoy{office: o, engine: "SQLite", ships: map[int]*ship{}}
 	f.begin(interleaved{statement: "backfill vessel set berth = berth * 2;\nalter table vessel drop column flag"})

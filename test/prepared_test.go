@@ -19,6 +19,7 @@ import (
 // long before or just then. Two that change keys at the same moment may be told of a deadlock on
 // MariaDB, while what is kept of the rows is read.
 func TestPreparedStatementsGoOn(t *testing.T) {
+	beside(t)
 	const rows = 2000
 	changes := []string{
 		"alter table voyage drop column d", "backfill voyage set n = n + 1",
@@ -133,6 +134,7 @@ func TestTableThatIsNotAlteredInAnInstant(t *testing.T) {
 // TestTransactionsGoOn is that no transaction of applications which never wait for each other is ended
 // beside a fill, whatever it does to rows that are done and to those that are not, in whatever order.
 func TestTransactionsGoOn(t *testing.T) {
+	beside(t)
 	const rows, workers = 4000, 4
 	for i, c := range [][2]string{
 		{"MariaDB", "backfill voyage set n = n + 1"}, {"PostgreSQL", "backfill voyage set n = n + 1"},

@@ -42,6 +42,7 @@ func TestTwoProjects(t *testing.T) {
 // TestLoginsThatShareARole run the migrations of one database in turn, where runs_as names it;
 // without it the second is refused by name.
 func TestLoginsThatShareARole(t *testing.T) {
+	beside(t)
 	for name, database := range engines {
 		t.Run(name, func(t *testing.T) {
 			beside(t)

@@ -26,6 +26,7 @@ var wouldBreakView = regexp.MustCompile(`error name-in-use: .* would break view 
 // can run, their tables and rows are equal, and so they are after the way back and after
 // the second time forward.
 func TestRandomMigrationsAreEqual(t *testing.T) {
+	beside(t)
 	var ran, refused, alone atomic.Int64
 	t.Run("seeds", func(t *testing.T) {
 		for i := range *seeds / 8 {

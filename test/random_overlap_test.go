@@ -92,6 +92,7 @@ func (g *overlapping) migration() string {
 // TestRandomOverlaps opens random overlaps, settles them and takes them back from both, in a random
 // order: whenever all is taken back, all is as it was, to the letter.
 func TestRandomOverlaps(t *testing.T) {
+	beside(t)
 	for i, server := range everywhere {
 		t.Run(server, func(t *testing.T) {
 			opened, refused := 0, 0

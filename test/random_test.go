@@ -23,6 +23,7 @@ var (
 // takes them back, and runs them again. Back gives the start, again gives what
 // forward gave, and what is refused changes nothing.
 func TestRandomForwardAndBack(t *testing.T) {
+	beside(t)
 	var ran, refused atomic.Int64
 	t.Run("seeds", func(t *testing.T) {
 		for i := range *seeds {
@@ -65,6 +66,7 @@ func (o *office) noWaiting(url string) {
 
 // TestRandomOnServers does the same on servers, from tables that the language makes.
 func TestRandomOnServers(t *testing.T) {
+	beside(t)
 	for _, engine := range slices.Sorted(maps.Keys(engines)) {
 		t.Run(engine, func(t *testing.T) {
 			var ran, refused atomic.Int64

@@ -31,6 +31,7 @@ func TestNamesOfOthersAreNames(t *testing.T) {
 // TestLookingRunsNothing is that a statement of the engine's own which could reach beyond
 // an empty copy is run by advance alone, and what is looked at before stays as it is.
 func TestLookingRunsNothing(t *testing.T) {
+	beside(t)
 	look := func(o *office) {
 		o.Helper()
 		for _, args := range [][]string{{"check"}, {"forecast"}, {"forecast", "--probe"}, {"forecast", "--statements"},
@@ -98,6 +99,7 @@ func TestLookingRunsNothing(t *testing.T) {
 // TestLedgerThatCannotBeRead is that who may not read the ledger is not told that nothing
 // has run.
 func TestLedgerThatCannotBeRead(t *testing.T) {
+	beside(t)
 	unread := func(o *office, url string) {
 		o.Helper()
 		for _, args := range [][]string{{"status"}, {"status", "--waiting"}, {"advance", "--yes"}, {"audit"},
@@ -126,6 +128,7 @@ func TestLedgerThatCannotBeRead(t *testing.T) {
 // TestLedgerIsTheRunnersOwn is that a place for the ledger which somebody else has made, or
 // into which others could write, is refused by name, and that nobody else can look into it.
 func TestLedgerIsTheRunnersOwn(t *testing.T) {
+	beside(t)
 	role := aRole("squatter login")
 	start := func(t *testing.T, statements ...string) *office {
 		o := newServerOffice(t, append([]string{role, "create table berth (id integer primary key)"}, statements...)...)

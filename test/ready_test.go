@@ -9,6 +9,7 @@ import (
 // TestReady is that what a run depends on is looked at and told, each thing with its cure, and that
 // nothing is changed by it.
 func TestReady(t *testing.T) {
+	beside(t)
 	onEach(t, []string{"create table vessel (id integer primary key, name varchar(20))",
 		"insert into vessel values (1, 'Tern')"}, func(t *testing.T, o *office) {
 		before := o.snapshot()
@@ -38,6 +39,7 @@ func TestReady(t *testing.T) {
 
 // TestNotReady is that rights and settings are found that keep a run from being made.
 func TestNotReady(t *testing.T) {
+	beside(t)
 	t.Run("no project", func(t *testing.T) {
 		o := &office{T: t, dir: t.TempDir()}
 		o.wants(o.code(3, "ready"), "there is no lastboard.toml", "run lastboard init")

@@ -9,6 +9,7 @@ import (
 // TestTriggerThatLetsNoRowBeWritten is that a run which would fill rows, and whose table has a
 // trigger that refuses what is written, is refused before anything is changed, forward and back.
 func TestTriggerThatLetsNoRowBeWritten(t *testing.T) {
+	beside(t)
 	for name, trigger := range map[string][]string{
 		"SQLite": {"create trigger closing before update on vessel when exists (select 1 from closed) begin select " +
 			"raise(abort, 'the harbour is closed'); end"},

@@ -24,6 +24,7 @@ var pier = []string{
 // TestWhatRowsRefuse is what existing rows and dependants forbid: each is refused
 // with its rule, count and sample keys before anything is touched.
 func TestWhatRowsRefuse(t *testing.T) {
+	beside(t)
 	cases := []struct{ name, statement, rule, says string }{
 		{"not null without a value", "alter table vessel add a integer not null", "rows-need-value",
 			"table vessel has 3 rows"},
@@ -94,6 +95,7 @@ func TestWhatRowsRefuse(t *testing.T) {
 // TestWhatRowsGet is what a statement gives to existing rows, and that the
 // way back gives them what they had.
 func TestWhatRowsGet(t *testing.T) {
+	beside(t)
 	cases := []struct{ name, statement, query, want string }{
 		{"nothing", "alter table vessel add a text", "select a is null from vessel", "1\n1\n1"},
 		{"a default", "alter table vessel add a integer not null default 7", "select a from vessel", "7\n7\n7"},
@@ -246,6 +248,7 @@ func has(doc any, path []string) bool {
 // deleted does not inherit what was kept of that, whatever was kept and however the
 // table was changed since.
 func TestKeptValuesFollowTheirRows(t *testing.T) {
+	beside(t)
 	cases := []struct{ name, statement, query, want string }{
 		{"a dropped column", "drop view named; alter table vessel drop length_ft",
 			"select id, length_ft from vessel order by id", "1|20.5\n2|null\n3|null\n9|null"},

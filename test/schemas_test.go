@@ -15,6 +15,7 @@ var schemas = flag.String("schemas", "testdata/schemas", "a folder of SQLite sch
 // is read so that an audit finds no difference, every table that is understood can be
 // copied without changing anything, and what is not understood is said.
 func TestSchemasOfOthers(t *testing.T) {
+	beside(t)
 	files, err := filepath.Glob(filepath.Join(*schemas, "*"))
 	if err != nil || len(files) == 0 {
 		t.Fatalf("no schemas in %s: %v", *schemas, err)

@@ -12,6 +12,7 @@ import (
 // takes another's place: the server does the whole of it, with the triggers that go with the
 // column, and no application gets an error while nobody runs Lastboard.
 func TestWhatRunsUnderALockComesToItsEnd(t *testing.T) {
+	beside(t)
 	for i, c := range []struct{ name, statement, cut, same string }{
 		{"another type", "alter table vessel alter length_ft set data type varchar(20) using (cast(length_ft as text) " +
 			"|| ' ft'), rename length_ft to length", "drop column", "select count(*) from vessel where length not like '% ft'"},
@@ -55,6 +56,7 @@ func TestWhatRunsUnderALockComesToItsEnd(t *testing.T) {
 // script, and the program again on its way back: what was kept for the way forward, or was just
 // about to be let go of, is neither left nor without what follows its rows.
 func TestKilledInTheMiddleOfAScript(t *testing.T) {
+	beside(t)
 	seed := uint64(*day)
 	for i, k := range interleavedKinds {
 		if !itsTurn(i, 8) {

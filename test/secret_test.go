@@ -11,6 +11,7 @@ import (
 // TestNoSecretIsShown plants a password in the address of a database and looks for it in
 // everything that is said, written and recorded, when all goes well and when it does not.
 func TestNoSecretIsShown(t *testing.T) {
+	beside(t)
 	const secret = "tidewater"
 	for name, database := range engines {
 		t.Run(name, func(t *testing.T) {

@@ -12,6 +12,7 @@ import (
 // TestStoryOnServers tells the whole story on each server, takes it back to the start, and
 // compares every row with what was there.
 func TestStoryOnServers(t *testing.T) {
+	beside(t)
 	for i, engine := range slices.Sorted(maps.Keys(engines)) {
 		if !itsTurn(i, 3) {
 			continue
@@ -61,6 +62,7 @@ func storyThereAndBack(o *office) {
 // TestKeysOfEveryKind fills tables in batches by keys of every kind: each row is filled
 // once, and the old values go back.
 func TestKeysOfEveryKind(t *testing.T) {
+	beside(t)
 	for name, create := range map[string]string{
 		"gaps and negative": "create table v (id bigint primary key, n integer); insert into v select g * 37 - 40000, g " +
 			"from generate_series(1, 3000) g",
@@ -151,6 +153,7 @@ alter table v add t text using (cast(at as text)), add b text using (s || '\n'),
 // TestManyTablesTakeFewQueries counts the statements that a command sends to a database
 // of a thousand tables.
 func TestManyTablesTakeFewQueries(t *testing.T) {
+	beside(t)
 	for name, o := range map[string]*office{
 		"PostgreSQL": newServerOffice(t, "do $$ begin for i in 1..1000 loop execute format('create table t%s (id "+
 			"integer primary key, name text not null default ''x'', parent integer references t%s)', i, greatest(i - 1, "+

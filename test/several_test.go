@@ -9,6 +9,7 @@ import (
 // TestSeveralMigrationsAreForeseen is that what is known beforehand of migrations further on
 // is refused before the first one runs, and that a refusal after some have run says so.
 func TestSeveralMigrationsAreForeseen(t *testing.T) {
+	beside(t)
 	onEach(t, append(berthsOf(3), "create table pier (id integer primary key, name varchar(20))",
 		"insert into pier values (1, null)"), func(t *testing.T, o *office) {
 		add := "-- A depth\nalter table berth add column feet integer;\n"
@@ -51,6 +52,7 @@ func TestSeveralMigrationsAreForeseen(t *testing.T) {
 // TestCheckSaysWhatAdvanceRefuses is that check names what advance would refuse, and advance all
 // of it at once.
 func TestCheckSaysWhatAdvanceRefuses(t *testing.T) {
+	beside(t)
 	onEach(t, berthsOf(500), func(t *testing.T, o *office) {
 		o.paced("lock_wait = '100us'\n")
 		o.migration("0002-less", "-- Less\nalter table berth rename column depth to deep, alter depth set default "+

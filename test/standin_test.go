@@ -39,6 +39,7 @@ func pierOffice(t *testing.T, server string, triggers bool) *office {
 // TestTableOfTwoNames is that programs of before and of after use a renamed table by either name, while
 // it opens, is settled and goes back, without an error, and that nothing that they write is lost.
 func TestTableOfTwoNames(t *testing.T) {
+	beside(t)
 	for _, server := range everywhere[1:] {
 		t.Run(server, func(t *testing.T) {
 			o := pierOffice(t, server, true)
@@ -133,6 +134,7 @@ func TestTableOfTwoNames(t *testing.T) {
 
 // TestWhatATableOfTwoNamesKeeps is of rights, later migrations, and names that are hostile.
 func TestWhatATableOfTwoNamesKeeps(t *testing.T) {
+	beside(t)
 	for _, server := range everywhere[1:] {
 		t.Run(server, func(t *testing.T) {
 			o := pierOffice(t, server, true)
@@ -193,6 +195,7 @@ func TestWhatATableOfTwoNamesKeeps(t *testing.T) {
 // TestTableOfTwoNamesIsKilled kills runs that rename a table on a live database, settle it and take it
 // back, before each of their statements: both go on, forward or back, and every row stays.
 func TestTableOfTwoNamesIsKilled(t *testing.T) {
+	beside(t)
 	for i, server := range everywhere[1:] {
 		if !itsTurn(i, 2) {
 			continue
@@ -214,7 +217,7 @@ func TestTableOfTwoNamesIsKilled(t *testing.T) {
 						died = true
 						name := "pier"
 						if there := o.query("select count(*) from information_schema.tables where table_name = 'quay' and " +
-							"table_schema not like 'lastboard%'"); there != "int64:0" {
+							"table_schema not like 'lastboard%'" + o.here()); there != "int64:0" {
 							name = "quay" // by which it can be written whatever has happened
 						}
 						o.exec("insert into "+name+" (code) values ('while it stands')",
@@ -250,6 +253,7 @@ func TestRowSecurityHasNoStandIn(t *testing.T) {
 // TestViewOfSomebodyElse is that a view which somebody puts in the place of the one that stands for a
 // table is not taken away, neither as it is settled nor on the way back.
 func TestViewOfSomebodyElse(t *testing.T) {
+	beside(t)
 	for _, server := range everywhere[1:] {
 		t.Run(server, func(t *testing.T) {
 			o := pierOffice(t, server, false)
@@ -267,6 +271,7 @@ func TestViewOfSomebodyElse(t *testing.T) {
 // TestViewOfAnAccountThatIsGone is that a view which stands for a renamed table, and acts as an account
 // that was dropped since, is named, and that what audit says mends it.
 func TestViewOfAnAccountThatIsGone(t *testing.T) {
+	beside(t)
 	o := pierOffice(t, "MariaDB", false)
 	o.exec("create user if not exists gone_mate@'127.0.0.1'", "grant all on *.* to gone_mate@'127.0.0.1'")
 	_, at, _ := strings.Cut(o.url, "@")

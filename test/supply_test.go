@@ -42,6 +42,7 @@ func berthOffice(t *testing.T, server string, rows int, pace string) *office {
 // TestColumnsAreSupplied is that programs of before, which do not know a column that is added not
 // null, add rows without an error until it is settled, and that each row has what it should.
 func TestColumnsAreSupplied(t *testing.T) {
+	beside(t)
 	for _, server := range everywhere {
 		for i, c := range []struct {
 			what, pace string
@@ -121,6 +122,7 @@ func TestColumnsAreSupplied(t *testing.T) {
 
 // TestWhatIsSupplied is which columns an overlap is open for, and what is in its way.
 func TestWhatIsSupplied(t *testing.T) {
+	beside(t)
 	for _, server := range everywhere {
 		t.Run(server, func(t *testing.T) {
 			o := berthOffice(t, server, 300, "lock_wait = '500ms'\n")
@@ -169,6 +171,7 @@ func TestWhatIsSupplied(t *testing.T) {
 // TestSupplyingTriggerTakenAway is that audit misses a trigger that supplies a column, and says how
 // to make it again.
 func TestSupplyingTriggerTakenAway(t *testing.T) {
+	beside(t)
 	o := berthOffice(t, "PostgreSQL", 10, "lock_wait = '500ms'\n")
 	o.must("advance", "--yes")
 	name := strings.TrimPrefix(o.query("select tgname from pg_trigger where tgname ~ "+
@@ -186,6 +189,7 @@ func TestSupplyingTriggerTakenAway(t *testing.T) {
 // TestSuppliedColumnsThatReadAlike is that columns of two tables whose names come to the same when they
 // are put together each get their own values, and that check says where there may be none.
 func TestSuppliedColumnsThatReadAlike(t *testing.T) {
+	beside(t)
 	for _, server := range everywhere {
 		t.Run(server, func(t *testing.T) {
 			o := officeOn(t, server, []string{"create table a (id integer not null primary key, n integer)",
@@ -228,6 +232,7 @@ func TestNobodyElseSupplies(t *testing.T) {
 // TestFunctionsOfOthersSupplyNothing is that a column whose expression calls a function which is none of
 // the language is not supplied: applications may not be allowed to call it. check says what follows.
 func TestFunctionsOfOthersSupplyNothing(t *testing.T) {
+	beside(t)
 	for _, server := range everywhere {
 		t.Run(server, func(t *testing.T) {
 			call, loud, statement := "shout", "A", "create function shout(text) returns text language sql immutable as "+
@@ -252,6 +257,7 @@ func TestFunctionsOfOthersSupplyNothing(t *testing.T) {
 // TestRowsThatComeBeforeTheyAreSupplied is that a row which a program of before adds between any two
 // transactions of the run that opens the overlap has its value in the end.
 func TestRowsThatComeBeforeTheyAreSupplied(t *testing.T) {
+	beside(t)
 	for _, server := range []string{"PostgreSQL", "SQLite"} {
 		t.Run(server, func(t *testing.T) {
 			o := berthOffice(t, server, 3000, "lock_wait = '2ms'\nlock_tries = 2000\nbatch_time = '2ms'\n")

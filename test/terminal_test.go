@@ -305,6 +305,7 @@ func (t *terminal) ends() {
 
 // TestFollowOnATerminal looks on at a backfill, steers it by keys, and leaves.
 func TestFollowOnATerminal(t *testing.T) {
+	beside(t)
 	for name, database := range paced {
 		t.Run(name, func(t *testing.T) {
 			beside(t)

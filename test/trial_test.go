@@ -45,6 +45,7 @@ func (o *office) trial(lasts string, args ...string) *paused {
 // TestTrialOfSettling is that a trial refuses what programs of before write, and nothing else, for its
 // time alone, that every command says so, and that nothing of it stays.
 func TestTrialOfSettling(t *testing.T) {
+	beside(t)
 	for _, server := range everywhere {
 		t.Run(server, func(t *testing.T) {
 			o := droppingOffice(t, server, 20)
@@ -112,6 +113,7 @@ func (o *office) serverOrFile() string { return o.canonical(true) }
 // TestTrialWhoseProgramDies is that a trial ends by the server's clock when its program is killed, that
 // it can be ended before, and that the next run takes what is left of it away.
 func TestTrialWhoseProgramDies(t *testing.T) {
+	beside(t)
 	for _, server := range everywhere {
 		t.Run(server, func(t *testing.T) {
 			o := droppingOffice(t, server, 20)
@@ -151,6 +153,7 @@ func TestTrialWhoseProgramDies(t *testing.T) {
 // TestSettleAfterATrial is that a trial settles at its end where nothing was refused, and not where
 // something was, or where somebody has stopped it.
 func TestSettleAfterATrial(t *testing.T) {
+	beside(t)
 	for _, server := range everywhere {
 		t.Run(server, func(t *testing.T) {
 			o := droppingOffice(t, server, 20)

@@ -12,6 +12,7 @@ import (
 // session, is named with the statement that ends it, that a run which waits for it heeds the
 // keyboard, and that it goes on once that is gone.
 func TestPreparedTransactionInTheWay(t *testing.T) {
+	beside(t)
 	changes := map[string]string{
 		"a column":   "alter table berth add tons integer",
 		"an index":   "create index by_owner on berth (owner)",

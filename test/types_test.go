@@ -8,6 +8,7 @@ import (
 // TestTypesAreEnforced is that a column of each type takes what the type holds, from
 // any program, and nothing else.
 func TestTypesAreEnforced(t *testing.T) {
+	beside(t)
 	cases := []struct{ column, good, bad string }{
 		{"tinyint", "-128 127 0 null", "-129 128 'x' 1.5"},
 		{"tinyint unsigned", "0 255 null", "-1 256"},
@@ -91,6 +92,7 @@ func TestWhatAnExpressionGivesHasToFit(t *testing.T) {
 // TestErrorsInTheMiddle is what is said when a row that came meanwhile stops a step:
 // the constraint, the table and the column, what was changed and what was not.
 func TestErrorsInTheMiddle(t *testing.T) {
+	beside(t)
 	setup := []string{
 		"create table berth (id integer primary key, code text not null unique, depth_cm integer, constraint deep check " +
 			"(depth_cm > 100))",

@@ -8,6 +8,7 @@ import (
 // counted, by what sessions ask and by views, with the exit code that says so; and that nothing of it
 // is left behind.
 func TestWhoStillUses(t *testing.T) {
+	beside(t)
 	for _, server := range everywhere {
 		t.Run(server, func(t *testing.T) {
 			o := droppingOffice(t, server, 20)

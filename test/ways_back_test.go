@@ -93,6 +93,7 @@ var waysBack = []wayBack{
 
 // TestWaysBackOfOldTables goes forward and back over tables as old databases have them.
 func TestWaysBackOfOldTables(t *testing.T) {
+	beside(t)
 	for i, c := range waysBack {
 		for _, name := range c.engines {
 			t.Run(c.name+" on "+name, func(t *testing.T) {
@@ -138,6 +139,7 @@ func TestWaysBackOfOldTables(t *testing.T) {
 // TestNativeWayBackTakesNoRows is that a way back in an engine's own words, which would drop
 // rows or values that came since, is refused.
 func TestNativeWayBackTakesNoRows(t *testing.T) {
+	beside(t)
 	onEach(t, berthsOf(2), func(t *testing.T, o *office) {
 		word := engineWord(o)
 		o.migration("0002-tables", "-- A table, and a column\nnative "+word+
@@ -161,6 +163,7 @@ func TestNativeWayBackTakesNoRows(t *testing.T) {
 // TestTypesComeBackWithWhatWasWritten is that a column whose type changed and whose meaning did not takes
 // what was written since along on its way back, and that what its old type cannot hold refuses it.
 func TestTypesComeBackWithWhatWasWritten(t *testing.T) {
+	beside(t)
 	onEach(t, []string{"create table vessel (id integer primary key, berth integer, length numeric(6,1), note " +
 		"varchar(20))",
 		"insert into vessel values (1, 5, 20.5, 'a'), (2, 7, 31.5, ' b '), (3, null, null, null)"},
@@ -188,6 +191,7 @@ func TestTypesComeBackWithWhatWasWritten(t *testing.T) {
 // TestNarrowerTypesAreProvenEachTime is that a value which a narrower type cannot hold is found before anything is
 // changed: on the way back, and on the way forward again, where something is kept of other rows.
 func TestNarrowerTypesAreProvenEachTime(t *testing.T) {
+	beside(t)
 	onEach(t, []string{"create table vessel (id integer primary key, n bigint, code varchar(20))",
 		"insert into vessel values (1, 2, 'a'), (2, null, null), (3, 7, 'b')"}, func(t *testing.T, o *office) {
 		o.migration("0002-narrow", "-- Narrower\nalter table vessel alter n set data type integer using (coalesce(n, 0) + "+

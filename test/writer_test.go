@@ -10,6 +10,7 @@ import (
 // that another program writes to without a pause, forward and back, and looks for
 // every row that it was told is written.
 func TestWritersLoseNothingWhileTablesChange(t *testing.T) {
+	beside(t)
 	const rows = 8_000
 	changes := []struct{ name, statement string }{
 		{"a column in batches", "alter table vessel add code text using ('V' || cast(id as text))"},

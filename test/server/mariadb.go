@@ -198,7 +198,8 @@ func (m *MariaDB) Drop(database string) error {
 		}
 		time.Sleep(100 * time.Millisecond)
 	}
-	return err
+	left, _ := filepath.Glob(filepath.Join(m.Dir, "data", "*"+database, "*"))
+	return fmt.Errorf("%w; there are still %s", err, strings.Join(left, ", "))
 }
 
 // Stop ends the server and takes its folder away.
