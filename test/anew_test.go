@@ -78,19 +78,94 @@ func TestStoppedRunIsPlannedAnew(t *testing.T) {
 }
 
 // TestOtherFactsAreShown is that a run whose facts would lead another way now says who planned
-// what, and is taken back.
+// what, and neither goes on nor back by itself.
 func TestOtherFactsAreShown(t *testing.T) {
 	beside(t)
 	onEach(t, berthsOf(1200), func(t *testing.T, o *office) {
 		stoppedMidway(o)
-		o.exec("update " + o.ledger("plan") + " set facts = replace(replace(facts, '\"program\":\"', " +
-			"'\"program\":\"0.0.1-'), '\"number\":0', '\"number\":7')")
+		back := []string{"retreat", "--to", "1", "--yes", "--let-writers-wait", "--settle"}
+		other := func(from, to string) {
+			o.exec("update " + o.ledger("plan") + " set facts = replace(facts, '" + from + "', '" + to + "')")
+		}
+		other(`"program":"`, `"program":"0.0.1-`)
+		other(`"number":0`, `"number":7`)
 		r := o.code(3, "advance", "--yes", "--let-writers-wait")
 		o.wants(r, "plan-differs", "0.0.1-", "step 3", "lastboard retreat")
+		before := o.snapshot()
+		o.wants(o.code(3, back...), "plan-differs", "0.0.1-", "kept_1", "kept_8", "without --yes")
+		o.unchanged(before)
+		other(`"number":7`, `"number":0`)
+		o.must(back...)
+		o.same("select count(*) from berth where name = 'B7'", "1")
+	})
+}
+
+// TestFactsThatAreGone is that a run of which nobody knows any more what it was planned from is neither gone on with nor
+// taken back by itself, and that a person who has seen what is run takes it back.
+func TestFactsThatAreGone(t *testing.T) {
+	beside(t)
+	onEach(t, berthsOf(1200), func(t *testing.T, o *office) {
+		stoppedMidway(o)
+		back := []string{"retreat", "--to", "1", "--let-writers-wait", "--settle", "--yes"}
 		o.exec("delete from " + o.ledger("plan"))
 		o.wants(o.code(3, "advance", "--yes", "--let-writers-wait"), "plan-differs", "is not recorded")
-		o.must("retreat", "--to", "1", "--yes", "--let-writers-wait", "--settle")
+		before := o.snapshot()
+		o.wants(o.code(3, back...), "plan-differs", "is not recorded")
+		o.unchanged(before)
+		term := o.onTerminal(100, 30, back[:5]...)
+		term.until("Type yes to go on")
+		term.press("yes\n")
+		term.until("Go on with the recorded steps?")
+		if !strings.Contains(term.screen(), "kept_1") {
+			t.Errorf("what is run is not shown: %s", term.screen())
+		}
+		term.press("yes\n")
+		<-term.done
 		o.same("select count(*) from berth where name = 'B7'", "1")
+	})
+}
+
+// TestWhatIsTakenAwayIsOurs is that a stopped run which is taken back runs nothing of what somebody has written into
+// the ledger, neither where it begins nor where it goes on in the middle.
+func TestWhatIsTakenAwayIsOurs(t *testing.T) {
+	beside(t)
+	onEach(t, append(berthsOf(1200), "create table crane (id integer)"), func(t *testing.T, o *office) {
+		stoppedMidway(o)
+		back := []string{"retreat", "--to", "1", "--yes", "--let-writers-wait", "--settle"}
+		write := func(table, column, condition string) (undone func()) {
+			of := " from " + o.ledger(table) + " where version = '0002' and " + condition
+			was := strings.TrimPrefix(o.query("select max("+column+")"+of), "string:")
+			put := func(text string) {
+				o.exec("update " + o.ledger(table) + " set " + column + " = '" + strings.ReplaceAll(text, "'", "''") +
+					"' where " + strings.SplitN(of, " where ", 2)[1])
+			}
+			bad := strings.ReplaceAll(was, `"undo":["`, `"undo":["drop table crane","`)
+			if bad == was {
+				t.Fatalf("nothing in it is taken away again: %s", was)
+			}
+			put(bad)
+			return func() { put(was) }
+		}
+		refused := func() {
+			t.Helper()
+			before := o.snapshot()
+			o.wants(o.code(3, back...), "plan-differs", "drop table crane", "0002")
+			o.unchanged(before)
+		}
+		number := strings.TrimPrefix(o.query("select max(number) from "+o.ledger("step")+
+			" where version = '0002' and state = 'done' and step like '%\"undo\":%'"), "int64:")
+		undone := write("step", "step", "number = "+number)
+		refused()
+		undone()
+
+		o.dies("batch-committed:1", back...)
+		undone = write("plan", "facts", "direction = 'retreat'")
+		refused()
+		undone()
+		o.must(back...)
+		o.same("select count(*) from crane", "0")
+		o.same("select count(*) from berth where name = 'B7'", "1")
+		o.must("audit")
 	})
 }
 

@@ -80,7 +80,7 @@ func retreatTasks(st *standing, to, yes string) ([]run.Task, string, error) {
 			asked += "\n" + k.Version + "-" + k.Name + " has no file with this way back; out of the ledger is run:\n  " +
 				strings.ReplaceAll(sql, "\n", "\n  ") + "\n"
 		}
-		tasks = append(tasks, run.Task{Known: k})
+		tasks = append(tasks, run.Task{Known: k, Filed: st.fileOf(k.Version)})
 		words = append(words, "take back "+k.Version+"-"+k.Name)
 	}
 	return tasks, strings.Join(words, ", ") + asked, nil

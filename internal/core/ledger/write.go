@@ -73,9 +73,11 @@ func PutSteps(ctx context.Context, tx engine.Tx, version, direction string, step
 	return nil
 }
 
-// PutFacts writes what the plan of a run was made from, in place of what it had.
+// PutFacts writes what the plan of a run was made from, in place of what its direction had. Those of an advance that
+// is taken back before its end stay.
 func PutFacts(ctx context.Context, tx engine.Tx, version, direction string, facts json.RawMessage) error {
-	if err := ForgetFacts(ctx, tx, version); err != nil {
+	if _, err := tx.Exec(ctx, "delete from lastboard_plan where version = ? and direction = ?", version,
+		direction); err != nil {
 		return err
 	}
 	_, err := tx.Exec(ctx, "insert into lastboard_plan (version, direction, facts) values (?, ?, ?)", version, direction,

@@ -113,7 +113,9 @@ func (p *Planner) Retreat(ctx context.Context, m Progress) (*Plan, error) {
 	if _, err := p.mended(ctx); err != nil {
 		return nil, p.noWayBack(m.Record.Version, err)
 	}
-	undo(out, m.Steps)
+	for _, s := range m.Steps {
+		out.Steps = append(out.Steps, Undo(s)...)
+	}
 	if err := p.forgetMissing(ctx, out, m.Steps); err != nil {
 		return nil, err
 	}
@@ -196,29 +198,28 @@ func dropsTable(sql, table string) bool {
 // tableName gives the name of a table without that of its schema.
 func tableName(table string) string { return table[strings.LastIndex(table, ".")+1:] }
 
-// undo takes away what steps have made for later ones that never came.
-func undo(out *Plan, steps []ledger.Step) {
-	for _, s := range steps {
-		if o := s.Step.Outside; o != nil && o.GoesOn && s.State != "waiting" && s.State != "done" {
-			step := &engine.Step{Kind: engine.Catalog, Table: s.Step.Table, What: "take away what is half built",
-				Lock: s.Step.Lock, WritersWait: engine.WaitBriefly, Strong: s.Step.Strong,
-				Outside: &engine.Outside{Statements: o.Clean}}
-			for _, st := range o.Clean {
-				step.SQL = append(step.SQL, st.SQL)
-			}
-			out.Steps = append(out.Steps, step)
+// Undo gives the steps that take away what a step has made for later ones that never came.
+func Undo(s ledger.Step) (list []*engine.Step) {
+	if o := s.Step.Outside; o != nil && o.GoesOn && s.State != "waiting" && s.State != "done" {
+		step := &engine.Step{Kind: engine.Catalog, Table: s.Step.Table, What: "take away what is half built",
+			Lock: s.Step.Lock, WritersWait: engine.WaitBriefly, Strong: s.Step.Strong,
+			Outside: &engine.Outside{Statements: o.Clean}}
+		for _, st := range o.Clean {
+			step.SQL = append(step.SQL, st.SQL)
 		}
-		if s.State != "waiting" && len(s.Step.Undo) > 0 {
-			step := &engine.Step{
-				Kind: engine.Catalog, Table: s.Step.Table, What: "let go of what was made in between", SQL: s.Step.Undo,
-				Lock: s.Step.Lock, WritersWait: engine.WaitBriefly,
-			}
-			for _, k := range s.Step.Keeps {
-				step.PutsBack = append(step.PutsBack, k.Kept)
-			}
-			out.Steps = append(out.Steps, step)
-		}
+		list = append(list, step)
 	}
+	if s.State != "waiting" && len(s.Step.Undo) > 0 {
+		step := &engine.Step{
+			Kind: engine.Catalog, Table: s.Step.Table, What: "let go of what was made in between", SQL: s.Step.Undo,
+			Lock: s.Step.Lock, WritersWait: engine.WaitBriefly,
+		}
+		for _, k := range s.Step.Keeps {
+			step.PutsBack = append(step.PutsBack, k.Kept)
+		}
+		list = append(list, step)
+	}
+	return list
 }
 
 // forgetMissing lets go of what steps were stopped at: of what was to be kept before there

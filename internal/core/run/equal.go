@@ -3,7 +3,10 @@ package run
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
+	"slices"
+	"strings"
 
 	"lastboard/internal/core/fault"
 	"lastboard/internal/core/ledger"
@@ -21,12 +24,16 @@ type Difference struct {
 	Step              string // the first that differs
 	Recorded, Planned string // its first statement that differs, or what is wrong
 	By, Now           string // who has planned it, on what; and who plans now
+	Back              bool   // it is what a retreat takes away
 }
 
 // Refusal is the error of a run that does not go on because of it.
 func (d Difference) Refusal() error {
-	return fault.New(fault.Refused, "plan-differs", "look at both without --yes, and answer there; or take it back: "+
-		"lastboard retreat",
+	cure := "look at both without --yes, and answer there"
+	if !d.Back {
+		cure += "; or take it back: lastboard retreat"
+	}
+	return fault.New(fault.Refused, "plan-differs", cure,
 		"migration %s has stopped in the middle, and planned again it comes to other steps: %s\n  recorded by %s: %s\n  "+
 			"planned by %s: %s", d.Version, d.Step, d.By, d.Recorded, d.Now, d.Planned)
 }
@@ -83,8 +90,8 @@ func (t *tables) since(now *schema.Schema) (*schema.Delta, error) {
 }
 
 // plannedFrom gives what a stopped run was planned from; nil where the ledger does not say.
-func (r *Runner) plannedFrom(ctx context.Context, record *ledger.Migration) (*plan.Facts, error) {
-	data, err := r.ledger.Facts(ctx, record.Version, record.Direction)
+func (r *Runner) plannedFrom(ctx context.Context, record *ledger.Migration, direction string) (*plan.Facts, error) {
+	data, err := r.ledger.Facts(ctx, record.Version, direction)
 	if err != nil || data == nil {
 		return nil, err
 	}
@@ -116,6 +123,10 @@ func (r *Runner) equal(ctx context.Context, record *ledger.Migration, m *migrati
 	}
 	again := func() (*plan.Plan, error) { return plan.AgainRetreat(r.Engine, f, base, record) }
 	switch record.Direction {
+	case ledger.Retreat:
+		if err := r.ownUndo(ctx, record, m, f.Steps); err != nil {
+			return err
+		}
 	case ledger.Advance:
 		again = func() (*plan.Plan, error) { return plan.AgainAdvance(r.Engine, f, base, m) }
 	case ledger.Settle:
@@ -136,6 +147,68 @@ func (r *Runner) equal(ctx context.Context, record *ledger.Migration, m *migrati
 		}
 	}
 	return nil
+}
+
+// ownUndo puts what planning a stopped advance anew gives in place of what the ledger says of how its steps are
+// taken away again, or asks where that is something else. filed is the migration's file; nil where it has none.
+func (r *Runner) ownUndo(ctx context.Context, known *ledger.Migration, filed *migration.Migration,
+	steps []ledger.Step) error {
+	var recorded, planned []*engine.Step
+	for _, s := range steps {
+		recorded = append(recorded, plan.Undo(s)...)
+	}
+	if len(recorded) == 0 {
+		return nil
+	}
+	d := Difference{Version: known.Version, Step: "what its steps have made in between", By: "an earlier run",
+		Now: "Lastboard " + r.Program + " for " + r.server(), Back: true}
+	again, err := r.advanceAgain(ctx, known, filed, &d)
+	if err != nil {
+		var sql []string
+		for _, s := range recorded {
+			sql = append(sql, s.SQL...)
+		}
+		d.Recorded, d.Planned = strings.Join(sql, "; "), "not known: "+err.Error()
+		return r.differs(d)
+	}
+	own := slices.Clone(steps)
+	for i, s := range own {
+		if n := s.Step.Number; n > 0 && n <= len(again.Steps) {
+			own[i].Step = again.Steps[n-1]
+		}
+		planned = append(planned, plan.Undo(own[i])...)
+	}
+	if step, now, was := plan.Unequal(planned, recorded); step != "" {
+		d.Step, d.Planned, d.Recorded = step, now, was
+		return r.differs(d)
+	}
+	for i, s := range own {
+		steps[i].Step.Undo, steps[i].Step.Outside = s.Step.Undo, s.Step.Outside
+	}
+	return nil
+}
+
+// advanceAgain plans a stopped advance anew, and says who planned it first.
+func (r *Runner) advanceAgain(ctx context.Context, known *ledger.Migration, filed *migration.Migration,
+	d *Difference) (*plan.Plan, error) {
+	f, err := r.plannedFrom(ctx, known, ledger.Advance)
+	if err != nil {
+		return nil, err
+	}
+	if f == nil {
+		return nil, errors.New("what it was planned from is not recorded")
+	}
+	d.By = "Lastboard " + f.Program + " for " + f.Server
+	base, err := r.ledger.Tables(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if filed == nil || filed.Checksum() != known.Checksum {
+		if filed, err = migration.Parse("", known.Version, known.Name, known.Source); err != nil {
+			return nil, err
+		}
+	}
+	return plan.AgainAdvance(r.Engine, f, base, filed)
 }
 
 func (r *Runner) differs(d Difference) error {

@@ -130,7 +130,7 @@ func (q *quay) retreat(ctx context.Context, version string) error {
 	q.Helper()
 	r, done := q.runner()
 	defer done()
-	_, err := r.Retreat(ctx, q.known(version))
+	_, err := r.Retreat(ctx, q.known(version), nil)
 	return err
 }
 

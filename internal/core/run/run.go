@@ -302,13 +302,13 @@ func (r *Runner) planAdvance(ctx context.Context, m *migration.Migration) (*plan
 	return planner.Advance(ctx, m)
 }
 
-// Retreat takes a migration back.
-func (r *Runner) Retreat(ctx context.Context, known *ledger.Migration) (*plan.Plan, error) {
+// Retreat takes a migration back. filed is its file; nil where there is none.
+func (r *Runner) Retreat(ctx context.Context, known *ledger.Migration, filed *migration.Migration) (*plan.Plan, error) {
 	if err := r.still(ctx, known.Version, known); err != nil {
 		return nil, err
 	}
 	if known.Direction == ledger.Retreat && (known.State == ledger.Running || known.State == ledger.Stopped) {
-		return nil, r.goOn(ctx, known, nil)
+		return nil, r.goOn(ctx, known, filed)
 	}
 	if known.Direction == ledger.Settle && known.State != ledger.Settled {
 		return nil, fault.New(fault.Refused, "half-way", "run lastboard settle to go on; then retreat",
@@ -316,6 +316,9 @@ func (r *Runner) Retreat(ctx context.Context, known *ledger.Migration) (*plan.Pl
 	}
 	progress, err := plan.ProgressOf(ctx, r.ledger, known)
 	if err != nil {
+		return nil, err
+	}
+	if err := r.ownUndo(ctx, known, filed, progress.Steps); err != nil {
 		return nil, err
 	}
 	planner, err := r.planner(ctx)

@@ -75,7 +75,7 @@ func (r *Runner) goOn(ctx context.Context, record *ledger.Migration, m *migratio
 	if err != nil {
 		return err
 	}
-	facts, err := r.plannedFrom(ctx, record)
+	facts, err := r.plannedFrom(ctx, record, record.Direction)
 	if err != nil {
 		return err
 	}

@@ -15,6 +15,7 @@ import (
 // Task is a migration to run, to go on with, to settle, or to take back.
 type Task struct {
 	File   *migration.Migration // nil on the way back
+	Filed  *migration.Migration // the file of what is taken back, where there is one
 	Known  *ledger.Migration    // nil for one that has not run
 	Settle bool                 // its overlap is to end
 	// Ended is the state of the migration once the task has come to its end; "" until then.
@@ -37,7 +38,7 @@ func (r *Runner) Do(ctx context.Context, t *Task) (p *plan.Plan, err error) {
 	case t.File != nil:
 		p, err = r.Advance(ctx, t.File, t.Known)
 	default:
-		p, err = r.Retreat(ctx, t.Known)
+		p, err = r.Retreat(ctx, t.Known, t.Filed)
 	}
 	if err == nil {
 		t.Ended = r.ended
