@@ -152,6 +152,9 @@ func (r *Runner) clear(ctx context.Context) error {
 				return err
 			})
 		})
+		if err != nil && o.Copy {
+			continue // it is in nobody's way, and audit names it
+		}
 		if err != nil {
 			return fmt.Errorf("taking away %s %s, left behind by a crashed run: %w", o.Kind, o.Name, err)
 		}
