@@ -44,7 +44,7 @@ func stoppedMidway(o *office) {
 // does not when they differ.
 func TestStoppedRunIsPlannedAnew(t *testing.T) {
 	beside(t)
-	onEach(t, berthsOf(1200), func(t *testing.T, o *office) {
+	onOneOfToday(t, berthsOf(1200), func(t *testing.T, o *office) {
 		stoppedMidway(o)
 		// The table has grown out of what is small, and the clock has gone on.
 		o.exec("insert into berth (id, name, depth) select id + 5000 * m.n, name, depth from berth cross join (select 1 " +
@@ -100,8 +100,8 @@ func TestOtherFactsAreShown(t *testing.T) {
 	})
 }
 
-// TestFactsThatAreGone is that a run of which nobody knows any more what it was planned from is neither gone on with nor
-// taken back by itself, and that a person who has seen what is run takes it back.
+// TestFactsThatAreGone is that a run of which nobody knows any more what it was planned from is neither gone on with
+// nor taken back by itself, and that a person who has seen what is run takes it back.
 func TestFactsThatAreGone(t *testing.T) {
 	beside(t)
 	onEach(t, berthsOf(1200), func(t *testing.T, o *office) {

@@ -9,6 +9,7 @@ import (
 	"errors"
 	"flag"
 	"fmt"
+	"hash/fnv"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -40,6 +41,16 @@ func inTurn(t *testing.T, i, days int, name string, test func(*testing.T)) {
 	if itsTurn(i, days) {
 		t.Run(name, test)
 	}
+}
+
+// ofToday gives what of a list, of engines mostly, a test takes today: one of it, which is not the same for each test.
+func ofToday(t *testing.T, list []string) []string {
+	if *allKinds {
+		return list
+	}
+	sum := fnv.New32a()
+	sum.Write([]byte(t.Name()))
+	return []string{list[(int64(sum.Sum32())+*day)%int64(len(list))]}
 }
 
 func TestMain(m *testing.M) {

@@ -34,7 +34,7 @@ func TestBatchesHaveALimit(t *testing.T) {
 	for i := range 4000 {
 		rows = append(rows, fmt.Sprintf("(%d, 'n%d', 0)", i+1, i%50))
 	}
-	onEach(t, []string{
+	onOneOfToday(t, []string{
 		"create table berth (id integer not null primary key, name varchar(20), twins integer)",
 		"insert into berth values " + strings.Join(rows, ", "),
 		"insert into berth select id + 4000 * n, name, 0 from berth cross join (select 1 as n union all select 2 union " +
@@ -80,7 +80,7 @@ func TestWhatIsDoneAtOnceHasALimit(t *testing.T) {
 	for i := range 2000 {
 		rows = append(rows, fmt.Sprintf("(%d, 'n%d')", i+1, i%50))
 	}
-	onEach(t, []string{
+	onOneOfToday(t, []string{
 		"create table berth (id integer not null primary key, name varchar(20))",
 		"insert into berth values " + strings.Join(rows, ", "),
 		"create table pier (id integer not null primary key, name varchar(20), berths integer)",

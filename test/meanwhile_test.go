@@ -73,6 +73,14 @@ func onEach(t *testing.T, statements []string, test func(t *testing.T, o *office
 	}
 }
 
+// onOneOfToday runs a test on the engine that is today's for it.
+func onOneOfToday(t *testing.T, statements []string, test func(t *testing.T, o *office)) {
+	t.Helper()
+	for _, name := range ofToday(t, everywhere) {
+		t.Run(name, func(t *testing.T) { test(t, officeOn(t, name, statements)) })
+	}
+}
+
 // officeOn makes a small database of an engine, under care, with the statements' tables.
 func officeOn(t *testing.T, name string, statements []string) (o *office) {
 	t.Helper()

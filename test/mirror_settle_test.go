@@ -40,7 +40,7 @@ func TestTwoWhoSettle(t *testing.T) {
 // that gets another key by either name keeps what it had.
 func TestTwoNamesOfAKey(t *testing.T) {
 	beside(t)
-	for _, name := range []string{"MariaDB", "PostgreSQL"} {
+	for _, name := range ofToday(t, []string{"MariaDB", "PostgreSQL"}) {
 		t.Run(name, func(t *testing.T) {
 			o := interleavedOffice(t, name, nil)
 			f := &convoy{office: o, engine: name, ships: map[int]*ship{}}

@@ -384,7 +384,7 @@ func TestTwoNamesThatAreHostile(t *testing.T) {
 func TestTwoNamesAreKilled(t *testing.T) {
 	beside(t)
 	k := interleavedKinds[slices.IndexFunc(interleavedKinds, func(k interleaved) bool { return k.name == "another name" })]
-	for _, name := range everywhere {
+	for _, name := range ofToday(t, everywhere) {
 		t.Run(name, func(t *testing.T) {
 			o := interleavedOffice(t, name, nil)
 			differ := map[string]string{"PostgreSQL": "flag is distinct from ensign",

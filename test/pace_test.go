@@ -6,11 +6,13 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
+	"maps"
 	"math"
 	"math/rand/v2"
 	"net/http"
 	"os/exec"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -140,7 +142,8 @@ var paced = map[string]func(*testing.T) string{"SQLite": func(*testing.T) string
 // heeds each within a second and says so wherever one looks.
 func TestPace(t *testing.T) {
 	beside(t)
-	for name, database := range paced {
+	for _, name := range ofToday(t, slices.Sorted(maps.Keys(paced))) {
+		database := paced[name]
 		t.Run(name, func(t *testing.T) {
 			beside(t)
 			port, err := server.FreePort()
@@ -308,7 +311,8 @@ func TestPaceWithWriters(t *testing.T) {
 // wants it to hold.
 func TestTheSecondWorkerHoldsAlone(t *testing.T) {
 	beside(t)
-	for name, database := range engines {
+	for _, name := range ofToday(t, slices.Sorted(maps.Keys(engines))) {
+		database := engines[name]
 		t.Run(name, func(t *testing.T) {
 			beside(t)
 			f := filling(t, database(t), 60_000, "", "", "--workers", "2")
@@ -340,7 +344,8 @@ func TestTheSecondWorkerHoldsAlone(t *testing.T) {
 // that row alone, and goes on when it is free.
 func TestABatchLetsGoOfRows(t *testing.T) {
 	beside(t)
-	for name, database := range map[string]func(*testing.T) string{"PostgreSQL": postgres, "MariaDB": mariadb} {
+	for _, name := range ofToday(t, slices.Sorted(maps.Keys(engines))) {
+		database := engines[name]
 		t.Run(name, func(t *testing.T) {
 			beside(t)
 			f := filling(t, database(t), 60_000, "", "", "--workers", "1")

@@ -1,8 +1,10 @@
 package test
 
 import (
+	"maps"
 	"os"
 	"os/exec"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -306,7 +308,8 @@ func (t *terminal) ends() {
 // TestFollowOnATerminal looks on at a backfill, steers it by keys, and leaves.
 func TestFollowOnATerminal(t *testing.T) {
 	beside(t)
-	for name, database := range paced {
+	for _, name := range ofToday(t, slices.Sorted(maps.Keys(paced))) {
+		database := paced[name]
 		t.Run(name, func(t *testing.T) {
 			beside(t)
 			f := filling(t, database(t), map[string]int{"SQLite": 600_000}[name]+80_000, "", "")

@@ -30,7 +30,8 @@ func TestTrialGoes(t *testing.T) {
 			t.Fatal(err)
 		}
 		tr := opened.(*trial)
-		for _, sql := range []string{"create table berth (id integer) engine=innodb", "create table vessel (id integer) engine=innodb",
+		for _, sql := range []string{"create table berth (id integer) engine=innodb",
+			"create table vessel (id integer) engine=innodb",
 			"create trigger on_berth before insert on berth for each row set @x = 1"} {
 			if _, err := tr.s.exec(t.Context(), sql); err != nil {
 				t.Fatal(err)
