@@ -12,9 +12,12 @@ import (
 // waits are the longest times that applications had to wait.
 type waits struct{ insert, update, took time.Duration }
 
+// comes is what writers insert.
+const comes = `insert into "call" (n, berth_id, code, note) values (1, 1, 'new %d', 'n')`
+
 // underLoad does something while applications write and a reader idles in a transaction
 // for two seconds.
-func underLoad(open func() (*sql.DB, error), do func() error) (waits, error) {
+func underLoad(open func() (*sql.DB, error), insert string, do func() error) (waits, error) {
 	ctx, stop := context.WithCancel(context.Background())
 	defer stop()
 	var w waits
@@ -45,7 +48,7 @@ func underLoad(open func() (*sql.DB, error), do func() error) (waits, error) {
 	group.Go(func() {
 		write(&w.insert, func() string {
 			n++
-			return fmt.Sprintf(`insert into "call" (n, berth_id, code, note) values (1, 1, 'new %d', 'n')`, n)
+			return fmt.Sprintf(insert, n)
 		})
 	})
 	group.Go(func() {

@@ -51,7 +51,7 @@ func run() error {
 		return err
 	}
 	parts := []func() error{b.addColumn, b.memory, b.writerWaits, b.start, b.checkMany, b.rebuild, b.serverBackfill,
-		b.serverWaits, b.mariadbBackfill, b.mariadbWaits, b.calm}
+		b.serverWaits, b.mariadbBackfill, b.mariadbWaits, b.calm, b.forecasts}
 	for i, part := range parts {
 		if *only > 0 && *only != i+1 {
 			continue

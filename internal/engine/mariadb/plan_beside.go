@@ -228,7 +228,8 @@ func (p *planner) computeSwapped() {
 			value, _ = p.Value(c, planning.Computed)
 		case filled && f.Kept != nil:
 			from := p.KeptFor(c, f.Kept)
-			value = "case when exists (select 1" + from + ") then (select k." + f.Kept.Column + from + ") else " + value + " end"
+			value = "case when exists (select 1" + from + ") then (select k." + quote(f.Kept.Column) + from + ") else " + value +
+				" end"
 		}
 		def := *c
 		def.Name, def.NotNull, def.Default, def.Limit, def.Identity, def.OnUpdateNow = beside(c), false, nil, "", nil, false

@@ -247,12 +247,13 @@ func (p *planner) keptOr(c *schema.Column, value string) string {
 	}
 	from := p.keptOf(f.Kept)
 	if f.Kept.Wrote != "" {
-		from += " and " + p.Same("k."+f.Kept.Wrote, "new."+quote(p.From(c).Name))
+		from += " and " + p.Same("k."+quote(f.Kept.Wrote), "new."+quote(p.From(c).Name))
 	}
 	for i, r := range f.Kept.Reads {
 		from += " and " + p.Same(fmt.Sprint("k.r", i+1), "new."+quote(r))
 	}
-	return "case when exists (select 1" + from + ") then (select k." + f.Kept.Column + from + ") else " + value + " end"
+	return "case when exists (select 1" + from + ") then (select k." + quote(f.Kept.Column) + from + ") else " + value +
+		" end"
 }
 
 // keptOf gives the part of a query in a trigger that finds what is kept of a row by the key that it had.

@@ -67,7 +67,7 @@ func (p *Planner) PutAsideBack(c *schema.SwapChange) {
 		p.putAside("put what was kept of "+n+" back", k, []string{schema.Aside(n)},
 			func(kept string) []string { return []string{kept + "." + k.Column} },
 			func(kept string) string {
-				return p.Same(kept+"."+k.Wrote, p.Name(p.Table.Name)+"."+p.Column(n))
+				return p.Same(kept+"."+p.Column(k.Wrote), p.Name(p.Table.Name)+"."+p.Column(n))
 			})
 	}
 }

@@ -25,7 +25,7 @@ func (p *Planner) Value(c *schema.Column, m Mode) (sql string, ok bool) {
 		return rest, true
 	}
 	from := p.KeptFor(c, f.Kept)
-	value := "(select k." + f.Kept.Column + from + ")"
+	value := "(select k." + p.Column(f.Kept.Column) + from + ")"
 	if rest == "null" {
 		return value, true
 	}
@@ -41,7 +41,7 @@ func (p *Planner) keptFor(n Noting, c *schema.Column, k *schema.Kept) string {
 	from := p.keptRow(n)
 	_, called := p.kept(n)
 	if k.Wrote != "" {
-		from += " and " + p.Same(called+"."+k.Wrote, p.Name(p.Table.Name)+"."+p.Column(p.From(c).Name))
+		from += " and " + p.Same(called+"."+p.Column(k.Wrote), p.Name(p.Table.Name)+"."+p.Column(p.From(c).Name))
 	}
 	for i, r := range k.Reads {
 		from += " and " + p.Same(fmt.Sprint(called, ".r", i+1), p.Name(p.Table.Name)+"."+p.Column(r))

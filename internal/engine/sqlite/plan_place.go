@@ -196,7 +196,7 @@ func keptBy(row string, k *schema.Kept) string {
 		match[i] = fmt.Sprintf("k.k%d = %s.%s", i+1, row, quote(key))
 	}
 	from := " from " + quote(k.Table) + " k where " + strings.Join(match, " and ")
-	return "when exists (select 1" + from + ") then (select k." + k.Column + from + ") "
+	return "when exists (select 1" + from + ") then (select k." + quote(k.Column) + from + ") "
 }
 
 func (p *planner) fillEnd() []string {
