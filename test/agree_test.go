@@ -71,7 +71,7 @@ var apart = map[string]map[string]string{
 func TestEnginesAgree(t *testing.T) {
 	beside(t)
 	for i, c := range eachStatement {
-		if strings.Contains(c.statement, "native ") || !itsTurn(i/2, 8) {
+		if strings.Contains(c.statement, "native ") || !itsTurn(i/2, 12) {
 			continue
 		}
 		t.Run(c.name, func(t *testing.T) {
@@ -124,7 +124,7 @@ func TestColumnsAreMovedWhereAsked(t *testing.T) {
 func TestEnginesRefuse(t *testing.T) {
 	beside(t)
 	for i, c := range eachRefusal {
-		if !itsTurn(i/2, 8) {
+		if !itsTurn(i/2, 12) {
 			continue
 		}
 		t.Run(c.name, func(t *testing.T) {

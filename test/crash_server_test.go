@@ -117,7 +117,7 @@ func TestEachKindOfChangeIsKilledOnServer(t *testing.T) {
 			var killed atomic.Int32
 			t.Run("kinds", func(t *testing.T) {
 				for i, k := range slices.Concat(e.kinds, killings) {
-					if strings.Contains(k.query, "sqlite_schema") || !itsTurn(i/3, 6) {
+					if strings.Contains(k.query, "sqlite_schema") || !itsTurn(i/3, 9) {
 						continue
 					}
 					own := points

@@ -20,7 +20,7 @@ import (
 )
 
 var (
-	faults    = flag.Int("faults", 36, "how many faults the matrix tries, over all engines")
+	faults    = flag.Int("faults", 24, "how many faults the matrix tries, over all engines")
 	faultSeed = flag.Uint64("fault-seed", 1, "the seed by which they are chosen")
 )
 

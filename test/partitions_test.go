@@ -62,7 +62,7 @@ func TestTablesInPartsChange(t *testing.T) {
 	}
 	for i, change := range changes {
 		for _, rows := range []int{200, 20_000} {
-			if !itsTurn(i, 6) && (rows > 200 || !itsTurn(i+1, 6)) {
+			if !itsTurn(i, 12) && (rows > 200 || !itsTurn(i+1, 12)) {
 				continue
 			}
 			t.Run(fmt.Sprintf("%d %s", rows, change), func(t *testing.T) {
@@ -206,7 +206,7 @@ func TestRowsThatMoveBetweenParts(t *testing.T) {
 		{"added", "alter table call add column code bigint using (tons * 2); create index call_code on call (code)"},
 		{"nulls of a table in one part", "alter table call alter column flag set not null using ('none')"},
 	} {
-		inTurn(t, i, 3, k.name, func(t *testing.T) {
+		inTurn(t, i, 5, k.name, func(t *testing.T) {
 			const rows = 6000
 			tables, past, flags := inParts(0), "call_2025", strings.HasPrefix(k.name, "nulls")
 			if strings.Contains(k.name, "one part") {

@@ -63,7 +63,7 @@ func storyThereAndBack(o *office) {
 // once, and the old values go back.
 func TestKeysOfEveryKind(t *testing.T) {
 	beside(t)
-	for name, create := range map[string]string{
+	kinds := map[string]string{
 		"gaps and negative": "create table v (id bigint primary key, n integer); insert into v select g * 37 - 40000, g " +
 			"from generate_series(1, 3000) g",
 		"composite": "create table v (a integer, b text, n integer, primary key (a, b)); insert into v select g " +
@@ -79,8 +79,10 @@ func TestKeysOfEveryKind(t *testing.T) {
 		"unique, not null": "create table v (id integer not null unique, n integer); insert into v select g, g from " +
 			"generate_series(1, 3000) g",
 		"none": "create table v (n integer); insert into v select g from generate_series(1, 3000) g",
-	} {
-		t.Run(name, func(t *testing.T) {
+	}
+	for i, name := range slices.Sorted(maps.Keys(kinds)) {
+		create := kinds[name]
+		inTurn(t, i, 3, name, func(t *testing.T) {
 			o := newServerOffice(t, strings.Split(create, "; ")...)
 			o.exec("analyze")
 			o.must("adopt", "--yes")
