@@ -4,8 +4,11 @@ import (
 	"bytes"
 	"database/sql"
 	"encoding/json"
+	"errors"
 	"fmt"
+	"os"
 	"os/exec"
+	"path/filepath"
 	"strings"
 )
 
@@ -13,7 +16,7 @@ import (
 var foreseen = []struct{ what, migration, flag string }{
 	{"nullable column", "alter table call add later integer", ""},
 	{"column with using", "alter table call add tag varchar(60) using (code || '!')", ""},
-	{"column not null using", "alter table call add tag varchar(60) not null using (code || '!')", "--settle"},
+	{"column not null using", "alter table call add tag varchar(60) not null using (code || '!')", ""},
 	{"stored generated column", "alter table call add twice bigint generated always as (n * 2) stored",
 		"--let-writers-wait"},
 	{"backfill", "backfill call set x = n + 1", ""},
@@ -25,14 +28,14 @@ var foreseen = []struct{ what, migration, flag string }{
 	{"unique", "alter table call add constraint one_code unique (code)", ""},
 	{"index", "create index call_code on call (code)", ""},
 	{"wider type", "alter table call alter code set data type varchar(80)", ""},
-	{"another type", "alter table call alter n set data type bigint", "--settle"},
-	{"column goes", "alter table call drop note", "--settle"},
-	{"another name", "alter table call rename column note to remark", "--settle"},
+	{"another type", "alter table call alter n set data type bigint", ""},
+	{"column goes", "alter table call drop note", ""},
+	{"another name", "alter table call rename column note to remark", ""},
 	{"rows go", "delete from call where n < 500000000", ""},
 }
 
 // forecasts prints of each kind of change what was forecast of its time and of the longest wait of a writer, forward
-// and back, and what came, beside writers and an idle reader, on both servers.
+// and back, and what came, beside writers, on both servers.
 func (b *bench) forecasts() error {
 	h, err := b.openHarbour()
 	if err != nil {
@@ -60,21 +63,28 @@ func (b *bench) forecasts() error {
 			if err != nil {
 				return err
 			}
+			if err := restless(project); err != nil {
+				return err
+			}
 			flags := strings.Fields("--yes " + f.flag)
 			open := func() (*sql.DB, error) { return s.open(database) }
 			insert := comes
 			if strings.HasSuffix(f.migration, " note") || strings.Contains(f.migration, "rename") {
 				insert = `insert into "call" (n, berth_id, code) values (1, 1, 'new %d')`
 			}
-			for _, way := range [][]string{{"forecast", "advance"}, {"forecast --back 1", "retreat --to 1"}} {
-				var said struct {
-					Seconds float64 `json:"seconds"`
-					Longest float64 `json:"longest_wait_seconds"`
-				}
-				if err := b.document(project, &said, append(strings.Fields(way[0]), "--json")...); err != nil {
+			if strings.Contains(f.migration, "alter x set not null") {
+				insert = `insert into "call" (n, berth_id, code, note, x) values (1, 1, 'new %d', 'n', 1)`
+			}
+			for _, way := range [][]string{{"forecast", "advance"}, {"forecast", "settle"},
+				{"forecast --back 1", "retreat --to 1 --settle"}} {
+				said, err := b.said(project, way[1] == "settle", strings.Fields(way[0])...)
+				if err != nil {
 					return fmt.Errorf("%s, %s: %w", s.name, f.what, err)
 				}
-				w, err := underLoad(open, insert, func() error {
+				if said == nil {
+					continue // there is nothing to settle
+				}
+				w, err := besideWriters(open, insert, func() error {
 					_, err := b.lastboard(project, append(strings.Fields(way[1]), flags...)...)
 					return err
 				})
@@ -120,6 +130,44 @@ func (b *bench) forecasts() error {
 	fmt.Printf("forecasts: %d of %d times between half and twice what was said (90 %% wanted), %d of %d longest waits "+
 		"within twice (99 %% wanted)\n", met, all, waitMet, all)
 	return nil
+}
+
+// restless lets backfills of a project take no rests: for how long these last is known.
+func restless(project string) error {
+	f, err := os.OpenFile(filepath.Join(project, "lastboard.toml"), os.O_APPEND|os.O_WRONLY, 0)
+	if err != nil {
+		return err
+	}
+	_, err = f.WriteString("[databases.dev.pace]\nwork_share = '100 %'\n")
+	return errors.Join(err, f.Close())
+}
+
+// saying is what a forecast says of a run, in seconds.
+type saying struct{ Seconds, Longest float64 }
+
+// said gives what the forecast says of the way forward or back, or of what settles it; nil where there is no such.
+func (b *bench) said(project string, settle bool, args ...string) (*saying, error) {
+	var all struct {
+		Longest    float64 `json:"longest_wait_seconds"`
+		Migrations []struct {
+			Stage   string  `json:"stage"`
+			Seconds float64 `json:"seconds"`
+		} `json:"migrations"`
+	}
+	if err := b.document(project, &all, append(args, "--json")...); err != nil {
+		return nil, err
+	}
+	var out *saying
+	for _, m := range all.Migrations {
+		if (m.Stage == "settle") != settle {
+			continue
+		}
+		if out == nil {
+			out = &saying{Longest: all.Longest}
+		}
+		out.Seconds += m.Seconds
+	}
+	return out, nil
 }
 
 func mark(in bool) string {

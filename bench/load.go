@@ -17,7 +17,26 @@ const comes = `insert into "call" (n, berth_id, code, note) values (1, 1, 'new %
 
 // underLoad does something while applications write and a reader idles in a transaction
 // for two seconds.
-func underLoad(open func() (*sql.DB, error), insert string, do func() error) (waits, error) {
+func underLoad(open func() (*sql.DB, error), do func() error) (waits, error) {
+	reader, err := open()
+	if err != nil {
+		return waits{}, err
+	}
+	defer reader.Close()
+	tx, err := reader.Begin()
+	if err != nil {
+		return waits{}, err
+	}
+	if _, err := tx.Exec(`select 1 from "call" limit 1`); err != nil {
+		return waits{}, err
+	}
+	end := time.AfterFunc(2*time.Second, func() { tx.Commit() })
+	defer end.Stop()
+	return besideWriters(open, comes, do)
+}
+
+// besideWriters does something while applications write.
+func besideWriters(open func() (*sql.DB, error), insert string, do func() error) (waits, error) {
 	ctx, stop := context.WithCancel(context.Background())
 	defer stop()
 	var w waits
@@ -44,7 +63,7 @@ func underLoad(open func() (*sql.DB, error), insert string, do func() error) (wa
 			lock.Unlock()
 		}
 	}
-	n := 0
+	n := time.Now().UnixMicro()
 	group.Go(func() {
 		write(&w.insert, func() string {
 			n++
@@ -56,25 +75,9 @@ func underLoad(open func() (*sql.DB, error), insert string, do func() error) (wa
 			return fmt.Sprintf(`update "call" set filler = 'y' where id = %d`, 1+rand.IntN(*rows))
 		})
 	})
-	reader, err := open()
-	if err != nil {
-		return w, err
-	}
-	defer reader.Close()
-	tx, err := reader.Begin()
-	if err != nil {
-		return w, err
-	}
-	if _, err := tx.Exec(`select 1 from "call" limit 1`); err != nil {
-		return w, err
-	}
-	group.Go(func() {
-		time.Sleep(2 * time.Second)
-		tx.Commit()
-	})
 	time.Sleep(200 * time.Millisecond)
 	began := time.Now()
-	err = do()
+	err := do()
 	w.took = time.Since(began)
 	stop()
 	group.Wait()

@@ -153,7 +153,7 @@ func (b *bench) mariadbWaits() error {
 			if err != nil {
 				return err
 			}
-			w, err := underLoad(func() (*sql.DB, error) { return r.open(database) }, comes, func() error {
+			w, err := underLoad(func() (*sql.DB, error) { return r.open(database) }, func() error {
 				if plain {
 					return r.exec(database, strings.Split(c.plain, "; ")...)
 				}

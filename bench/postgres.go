@@ -144,7 +144,7 @@ func (b *bench) serverWaits() error {
 			return err
 		}
 		open := func() (*sql.DB, error) { return sql.Open("pgx", h.URL(database)) }
-		ours, err := underLoad(open, comes, func() error {
+		ours, err := underLoad(open, func() error {
 			_, err := h.lastboard(project, "advance", "--yes")
 			return err
 		})
@@ -157,7 +157,7 @@ func (b *bench) serverWaits() error {
 		if database, _, err = h.fresh(true, "select 1"); err != nil {
 			return err
 		}
-		plain, err := underLoad(open, comes, func() error { return h.exec(database, r.plain) })
+		plain, err := underLoad(open, func() error { return h.exec(database, r.plain) })
 		if err != nil {
 			return fmt.Errorf("%s, plain: %w", r.what, err)
 		}

@@ -238,7 +238,7 @@ func (s *session) showBefore(ctx context.Context, tasks []run.Task, f runFlags) 
 	for _, p := range plans {
 		s.Plan(p, false, false)
 	}
-	s.ForecastEnd(plans, s.database.Live, s.db.Users(), s.db.Advice(ctx))
+	s.ForecastEnd(plans, s.database.Live, s.lockWait(), s.db.Users(), s.db.Advice(ctx))
 	s.Line("")
 	return nil
 }

@@ -70,7 +70,7 @@ then the server itself shows which lock each step takes.`,
 					}
 				}
 			}
-			s.ForecastEnd(plans, s.database.Live, s.db.Users(), s.db.Advice(ctx))
+			s.ForecastEnd(plans, s.database.Live, s.lockWait(), s.db.Users(), s.db.Advice(ctx))
 			return nil
 		},
 	}
@@ -114,7 +114,7 @@ func (s *session) plans(ctx context.Context, tasks []run.Task, settle bool) ([]*
 	defer planner.Close()
 	for _, t := range tasks {
 		if k := t.Known; t.Unfinished() && (t.File != nil || k.Direction == ledger.Retreat) {
-			p, err := plan.Rest(ctx, s.ledger, k)
+			p, err := plan.Rest(ctx, s.ledger, k, s.engine.About())
 			return append(plans, p), err
 		}
 		p, err := s.planTask(ctx, planner, t)

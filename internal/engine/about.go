@@ -20,6 +20,9 @@ type About struct {
 	// Taken begins the names that the engine keeps for itself; "" where none does.
 	Taken string
 	Traits
+	// RunSeconds is what a run takes beside its steps on an ordinary machine, reading the tables and writing the
+	// ledger, and UnitSeconds what each of its transactions takes.
+	RunSeconds, UnitSeconds float64
 	// New gives the engine.
 	New func(Options) Engine
 }

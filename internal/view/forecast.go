@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"charm.land/lipgloss/v2"
 
@@ -109,18 +110,26 @@ func waits(s *engine.Step) string {
 	return s.WritersWait
 }
 
-// ForecastEnd says what the steps add up to, and what a live database needs.
-func (p *Printer) ForecastEnd(plans []*plan.Plan, live bool, users, advice []string) {
+// ForecastEnd says what the steps add up to, and what a live database needs. lockWait is for how long one try for a
+// lock keeps others waiting, 0 where there is none.
+func (p *Printer) ForecastEnd(plans []*plan.Plan, live bool, lockWait time.Duration, users, advice []string) {
 	var longest, total float64
+	locks := false
 	var overlaps []string
 	for _, m := range plans {
 		for _, s := range m.Steps {
-			total += s.Seconds
+			locks = locks || len(s.Strong) > 0
 		}
+		total += m.Seconds()
 		longest = max(longest, m.LongestWait())
 		overlaps = append(overlaps, m.Overlap...)
 	}
-	p.Line("%s in all; the longest that a writer waits: %s", Estimate(total), Estimate(longest))
+	behind := ""
+	if live && locks && lockWait > 0 {
+		behind = fmt.Sprintf(", and up to %s at a time while somebody else's transaction is in the way",
+			Seconds(lockWait.Seconds()))
+	}
+	p.Line("%s in all; the longest that a writer waits: %s%s", Estimate(total), Estimate(longest), behind)
 	for _, m := range plans {
 		for _, f := range m.Warnings {
 			p.Line("")
@@ -189,16 +198,16 @@ func ForecastJSON(plans []*plan.Plan, live bool) map[string]any {
 	for _, m := range plans {
 		steps := []stepJSON{}
 		for _, s := range m.Steps {
-			total += s.Seconds
 			steps = append(steps, shownStep(s))
 		}
+		total += m.Seconds()
 		longest = max(longest, m.LongestWait())
 		found = append(found, m.Warnings...)
 		if m.Slow != nil {
 			found = append(found, m.Slow)
 		}
 		list = append(list, map[string]any{"version": m.Version, "name": m.Name, "stage": stage(m), "direction": m.Direction,
-			"steps": steps})
+			"seconds": m.Seconds(), "steps": steps})
 		if live && len(m.Overlap) > 0 && !slices.Contains(needs, "--settle") {
 			needs = append(needs, "--settle")
 		}

@@ -86,6 +86,7 @@ type Plan struct {
 
 	short     float64 // for how many seconds writers may wait
 	statement int     // the one that is being planned, from 0
+	about     *engine.About
 }
 
 // Planner plans one migration after the other, each on the tables that the one
@@ -393,7 +394,7 @@ func overlap(c *schema.Change) string {
 }
 
 func (p *Planner) finish(out *Plan) {
-	out.short = p.in.Short
+	out.short, out.about = p.in.Short, p.in.Engine.About()
 	for i, s := range out.Steps {
 		s.Number = i + 1
 		if s.Stage == "" {

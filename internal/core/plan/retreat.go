@@ -48,8 +48,8 @@ func ProgressOf(ctx context.Context, l *ledger.Ledger, known *ledger.Migration) 
 }
 
 // Rest gives what is left of a run that has stopped, as it was recorded.
-func Rest(ctx context.Context, l *ledger.Ledger, known *ledger.Migration) (*Plan, error) {
-	out := &Plan{Version: known.Version, Name: known.Name, Direction: known.Direction}
+func Rest(ctx context.Context, l *ledger.Ledger, known *ledger.Migration, about *engine.About) (*Plan, error) {
+	out := &Plan{Version: known.Version, Name: known.Name, Direction: known.Direction, about: about}
 	steps, err := l.Steps(ctx, known.Version, known.Direction)
 	for _, s := range steps {
 		if s.State != "done" {

@@ -35,6 +35,23 @@ func Units(steps []*engine.Step) [][]*engine.Step {
 	return units
 }
 
+// Seconds estimates how long a run of the steps takes.
+func Seconds(steps []*engine.Step, about *engine.About) float64 {
+	sum := about.RunSeconds + about.UnitSeconds*float64(len(Units(steps)))
+	for _, s := range steps {
+		sum += s.Seconds
+	}
+	return sum
+}
+
+// Seconds estimates how long a run of the plan takes; 0 for one that could not be made.
+func (p *Plan) Seconds() float64 {
+	if p.about == nil {
+		return 0
+	}
+	return Seconds(p.Steps, p.about)
+}
+
 // alone reports whether a step shares its transaction with no other.
 func alone(s *engine.Step) bool { return s.Batch != nil || s.Alone || s.Outside != nil }
 

@@ -432,9 +432,10 @@ func (r *Runner) close(ctx context.Context, tx engine.Tx, p *progress, rows int6
 			return err
 		}
 	}
+	forecast := plan.Seconds(p.steps, r.Engine.About())
 	return ledger.Record(ctx, tx, ledger.Entry{
 		At: ledger.Now(), Version: p.record.Version, What: what, By: r.me.By, Host: r.me.Host,
-		Seconds: time.Since(p.started).Seconds(), Forecast: forecast(p.steps), Rows: rows,
+		Seconds: time.Since(p.started).Seconds(), Forecast: &forecast, Rows: rows,
 	})
 }
 
@@ -454,13 +455,4 @@ func (p *progress) end() string {
 func madeByOthers(d schema.Difference) bool {
 	return d.Attribute == "exists" && d.Expected == "no" && d.Object != "table" && d.Object != "view" &&
 		d.Object != "primary key" && !strings.HasPrefix(d.Name, engine.Prefix)
-}
-
-// forecast gives how long steps were to take.
-func forecast(steps []*engine.Step) *float64 {
-	seconds := 0.0
-	for _, s := range steps {
-		seconds += s.Seconds
-	}
-	return &seconds
 }

@@ -14,6 +14,7 @@ var about = &engine.About{
 	Traits: engine.Traits{Places: true, Mirrors: true, MirrorsHide: true, MirrorsTurn: true, Swaps: true, Links: true,
 		Supplies: true,
 		StandsIn: true},
+	RunSeconds: 0.03, UnitSeconds: 0.02,
 	New: func(o engine.Options) engine.Engine {
 		return Engine{Unproven: o.Unproven, RunsAs: o.RunsAs, Here: o.LedgerHere}
 	},

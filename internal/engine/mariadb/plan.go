@@ -18,7 +18,7 @@ const (
 	updateRate  = 100_000.0
 	pacedRate   = 10_000.0
 	keepRate    = 250_000.0
-	rewriteRate = 150_000.0
+	rewriteRate = 120_000.0
 	indexRate   = 400_000.0
 )
 
@@ -66,7 +66,7 @@ func newPlanner(f engine.Facts, t *schema.Table) *planner {
 	p := &planner{Planner: planning.Planner{
 		Dialect: dialect{}, Facts: f, Table: t, Lock: lockMetadata, BatchLock: lockRows, StepsCommit: true,
 		Rates: planning.Rates{Scan: scanRate, Update: updateRate, Paced: pacedRate, Keep: keepRate, Rewrite: rewriteRate,
-			Index: indexRate},
+			Index: indexRate, Keeps: 4, Back: 1.3},
 	}}
 	if t != nil {
 		p.Rows = f.Rows[t.Name]

@@ -83,9 +83,10 @@ func (p *planner) keepBeside(k *engine.Keeping, places string, columns, names []
 		trigger(goneSuffix, "delete", "begin "+there(r, "old", k.Kept)+"end"),
 		trigger(movedSuffix, "update", "begin if "+changed+" then "+there(r, "old", k.Kept)+"end if; "+put+"; end"),
 		trigger(cameSuffix, "insert", put))).Lock = lockTable
-	p.Update("keep the values of "+what, "insert into "+quote(k.Kept)+" select "+
+	s = p.Update("keep the values of "+what, "insert into "+quote(k.Kept)+" select "+
 		p.Columns(append(slices.Clone(k.Keys), columns...))+" from "+p.table()+" where "+engine.Range+only+" for update "+
-		"on duplicate key update k1 = k1").Try = ""
+		"on duplicate key update k1 = k1")
+	p.Faster(s, p.Rates.Keeps).Try = ""
 	p.keptBeside = append(p.keptBeside, k)
 }
 

@@ -353,7 +353,7 @@ func (p *Planner) putBack(k *schema.Kept, what string, columns []string) {
 	for i, column := range columns {
 		statements = append(statements, p.PutBackSQL(t, column, k, i+1))
 	}
-	p.Alone(p.Update(what, statements...))
+	p.Alone(p.Faster(p.Update(what, statements...), p.Rates.Back))
 	if beside {
 		p.last(what+" to rows whose key changed meanwhile", n, func(n Noting) (list []string) {
 			_, k := p.kept(n)

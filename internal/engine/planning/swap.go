@@ -45,8 +45,8 @@ func (p *Planner) putAside(what string, k *schema.Kept, columns []string, values
 	for i, c := range columns {
 		sets[i] = p.Column(c) + " = (select " + sets[i] + from + ")"
 	}
-	p.Alone(p.Update(what, "update "+p.Name(p.Table.Name)+" set "+strings.Join(sets, ", ")+" where "+engine.Range+
-		" and exists (select 1"+from+" and "+where("k")+")"))
+	p.Alone(p.Faster(p.Update(what, "update "+p.Name(p.Table.Name)+" set "+strings.Join(sets, ", ")+" where "+
+		engine.Range+" and exists (select 1"+from+" and "+where("k")+")"), p.Rates.Back))
 	if p.Beside() {
 		p.last(what+" into rows whose key changed meanwhile", n, func(n Noting) []string {
 			_, kept := p.kept(n)

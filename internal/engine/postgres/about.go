@@ -13,6 +13,7 @@ var about = &engine.About{
 	Example: "postgres://office@db.example/harbour", Words: reserved,
 	Traits: engine.Traits{Schemas: true, Places: true, Mirrors: true, Supplies: true, Swaps: true, Links: true,
 		Watches: true, StandsIn: true, Prepares: true},
+	RunSeconds: 0.04, UnitSeconds: 0.01,
 	New: func(o engine.Options) engine.Engine { return Engine{Unproven: o.Unproven, RunsAs: o.RunsAs} },
 }
 

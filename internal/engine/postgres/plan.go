@@ -15,7 +15,7 @@ import (
 // better. Only orders of magnitude matter to a decision.
 const (
 	scanRate    = 3_000_000.0
-	updateRate  = 120_000.0
+	updateRate  = 60_000.0
 	pacedRate   = 10_000.0
 	keepRate    = 500_000.0
 	rewriteRate = 400_000.0
@@ -51,7 +51,7 @@ func newPlanner(f engine.Facts, t *schema.Table) *planner {
 	p := &planner{Planner: planning.Planner{
 		Dialect: dialect{}, FirstRowTypes: true, Facts: f, Table: t, Lock: lockExclusive, BatchLock: lockRows,
 		Rates: planning.Rates{Scan: scanRate, Update: updateRate, Paced: pacedRate, Keep: keepRate, Rewrite: rewriteRate,
-			Index: indexRate},
+			Index: indexRate, Keeps: 3, Back: 0.6},
 	}}
 	if t != nil {
 		p.Rows = f.Rows[t.Name]

@@ -99,8 +99,9 @@ func (p *planner) keepBeside(k *engine.Keeping, places, names string, columns []
 	if only != "" {
 		only = " and " + only
 	}
-	p.Update("keep the values of "+what, "insert into "+name(k.Kept)+" select "+quoteAll(columns)+" from "+p.table()+
-		" where "+engine.Range+only+" for share on conflict do nothing").Try = ""
+	s = p.Update("keep the values of "+what, "insert into "+name(k.Kept)+" select "+quoteAll(columns)+" from "+p.table()+
+		" where "+engine.Range+only+" for share on conflict do nothing")
+	p.Faster(s, p.Rates.Keeps).Try = ""
 	p.keeping = append(p.keeping, "drop trigger if exists "+quote(k.Kept+newSuffix)+" on "+p.table(),
 		"drop function if exists "+name(k.Kept+newSuffix)+"()")
 }

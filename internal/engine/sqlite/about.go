@@ -14,6 +14,7 @@ var about = &engine.About{
 	Taken: "sqlite_",
 	Traits: engine.Traits{File: true, Mirrors: true, MirrorsTurn: true, Supplies: true, AlwaysIsNot: true,
 		Binary: true, PlainCase: true},
+	RunSeconds: 0.004, UnitSeconds: 0.001,
 	New: func(engine.Options) engine.Engine { return Engine{} },
 }
 
