@@ -59,6 +59,9 @@ func (b *bench) forecasts() error {
 		{"MariaDB", r.fresh, r.open, r.Drop},
 	} {
 		for _, f := range foreseen {
+			if !strings.Contains(f.what, *kinds) {
+				continue
+			}
 			database, project, err := s.fresh(true, f.migration)
 			if err != nil {
 				return err
@@ -109,6 +112,10 @@ func (b *bench) forecasts() error {
 					}
 				}
 				wait := max(w.insert, w.update).Seconds()
+				slower := "insert"
+				if w.update > w.insert {
+					slower = "update"
+				}
 				in := took < 0.1 && said.Seconds < 0.2 || took >= said.Seconds/2 && took <= said.Seconds*2
 				within := wait < 0.1 || wait <= 2*max(said.Longest, 0.2) // lock_wait
 				all++
@@ -119,8 +126,8 @@ func (b *bench) forecasts() error {
 					waitMet++
 				}
 				fmt.Printf("%-11s %-26s %-8s %7d rows  said %7.2f s  took %7.2f s  %5.2f %s   wait said %6.3f s  met %6.3f s "+
-					"%s\n", s.name, f.what, verb, *rows, said.Seconds, took, took/max(said.Seconds, 0.001), mark(in), said.Longest,
-					wait, mark(within))
+					"(%s) %s\n", s.name, f.what, verb, *rows, said.Seconds, took, took/max(said.Seconds, 0.001), mark(in), said.Longest,
+					wait, slower, mark(within))
 			}
 			if err := s.drop(database); err != nil {
 				return err

@@ -1,6 +1,7 @@
 package mariadb
 
 import (
+	"regexp"
 	"slices"
 	"strings"
 
@@ -214,7 +215,7 @@ func (d dialect) Last(p *planning.Planner, what string, n planning.Noting, left 
 	keys := planning.KeptSQL("k", len(n.Keys))
 	beside := []string{"insert ignore into " + quote(seen(n)) + " select " + keys + " from " + quote(n.Moved())}
 	for _, sql := range left(n) {
-		beside = append(beside, strings.ReplaceAll(sql, quote(n.Moved()), quote(seen(n))))
+		beside = append(beside, strings.ReplaceAll(byNotes(sql), quote(n.Moved()), quote(seen(n))))
 	}
 	for range 2 {
 		s := p.Add(engine.Backfill, 0, what, beside...)
@@ -235,13 +236,14 @@ func (d dialect) Last(p *planning.Planner, what string, n planning.Noting, left 
 			if strings.HasPrefix(sql, "insert into "+quote(n.Kept)+" ") {
 				sql += " on duplicate key update " + quote(n.Kept) + ".k1 = " + quote(n.Kept) + ".k1"
 			}
-			script = append(script, sql)
+			script = append(script, byNotes(sql))
 		}
 		script = append(script, "delete from "+quote(n.Moved())) // were all done once more, nothing is left to do
 	}
 	if n.Came { // a row that went unseen had its key before, and what is kept is of that one
 		keys := planning.KeptSQL("k", len(n.Keys))
-		script = append(script, "delete from "+quote(n.Kept)+" where ("+keys+") in (select "+keys+" from "+quote(n.New())+")")
+		script = append(script, byNotes("delete from "+quote(n.Kept)+" where ("+keys+") in (select "+keys+" from "+
+			quote(n.New())+")"))
 	}
 	s := p.Add(engine.Sync, 0, "end the notes of "+p.Table.Name,
 		strings.Join(append(slices.Concat(script, triggers), anew(p.Table.Name, p.Table.Comment)), engine.Between))
@@ -251,6 +253,24 @@ func (d dialect) Last(p *planning.Planner, what string, n planning.Noting, left 
 		literal(quote(n.Moved())) + ", action_statement) > 0)"
 	s = p.Add(engine.Sync, 0, "let go of the notes", tables...)
 	s.Outside, s.Strong, s.Lock, s.WritersWait = &engine.Outside{}, nil, "none", engine.WaitNo
+}
+
+// ofOneTable finds a statement that writes to one table alone.
+var ofOneTable = regexp.MustCompile(`^(update|delete from) ("(?:[^"]|"")+")( set | where )`)
+
+// byNotes lets a statement that writes the rows which are noted in another table find them by it. Where a statement
+// writes to one table and reads no other beside it, the server (before 11.1) looks a subquery up for each row of the
+// table, and locks each for that.
+func byNotes(sql string) string {
+	m := ofOneTable.FindStringSubmatch(sql)
+	if m == nil || !strings.Contains(sql, " in (select ") {
+		return sql
+	}
+	const one = `, (select 1 as "lastboard_one") "lastboard_one"`
+	if m[1] == "update" {
+		return "update " + m[2] + one + strings.TrimPrefix(sql, "update "+m[2])
+	}
+	return "delete " + m[2] + " from " + m[2] + one + strings.TrimPrefix(sql, "delete from "+m[2])
 }
 
 // Locked implements planning.Dialect.

@@ -14,11 +14,11 @@ import (
 // Rows a second on an ordinary server: what a forecast counts with until it knows
 // better. Only orders of magnitude matter to a decision.
 const (
-	scanRate    = 2_000_000.0
+	scanRate    = 3_000_000.0
 	updateRate  = 100_000.0
 	pacedRate   = 10_000.0
 	keepRate    = 250_000.0
-	rewriteRate = 120_000.0
+	rewriteRate = 150_000.0
 	indexRate   = 400_000.0
 )
 
@@ -66,7 +66,7 @@ func newPlanner(f engine.Facts, t *schema.Table) *planner {
 	p := &planner{Planner: planning.Planner{
 		Dialect: dialect{}, Facts: f, Table: t, Lock: lockMetadata, BatchLock: lockRows, StepsCommit: true,
 		Rates: planning.Rates{Scan: scanRate, Update: updateRate, Paced: pacedRate, Keep: keepRate, Rewrite: rewriteRate,
-			Index: indexRate, Keeps: 4, Back: 1.3},
+			Index: indexRate, Keeps: 4, Back: 1.3, Goes: 1.5},
 	}}
 	if t != nil {
 		p.Rows = f.Rows[t.Name]

@@ -77,4 +77,25 @@ func TestEveryAlterNamesItsWay(t *testing.T) {
 	}
 }
 
+// TestNoStepLooksUpNotesForEachRow is that no step writes rows which are noted in another table in a way in which the
+// server reads every row for them.
+func TestNoStepLooksUpNotesForEachRow(t *testing.T) {
+	found := 0
+	for _, statement := range plannedStatements {
+		for _, s := range enginetest.Planned(t, Engine{}, &schema.Schema{}, plannedOffice, statement, 1_000_000, true) {
+			for _, sql := range strings.Split(strings.Join(s.SQL, engine.Between), engine.Between) {
+				if strings.Contains(sql, `"lastboard_one"`) {
+					found++
+				}
+				if byNotes(sql) != sql {
+					t.Errorf("%s: %s", statement, sql)
+				}
+			}
+		}
+	}
+	if found == 0 {
+		t.Error("no step writes such rows: the test has lost its aim")
+	}
+}
+
 func TestNamesStayNames(t *testing.T) { enginetest.NamesStayNames(t, Engine{}, "") }

@@ -365,6 +365,8 @@ func (t *trial) believe(s *engine.Step, way string) error {
 		s.Rewrites = true
 	case s.Kind == engine.Rewrite:
 		s.Kind, s.Rewrites = engine.Scan, false
+	case s.Kind == engine.Catalog: // an index goes
+		s.Seconds = 0
 	}
 	if s.Kind == engine.Catalog && s.Seconds == 0 {
 		s.Rows = 0

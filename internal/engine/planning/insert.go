@@ -204,7 +204,7 @@ func (p *Planner) Delete(c *schema.DeleteChange) []*engine.Step {
 	if refersToItself(t) {
 		s = p.Add(engine.Backfill, p.Rates.Update, "delete rows of "+t.Name, Everywhere(statements)...)
 	} else {
-		s = p.Faster(p.Update("delete rows of "+t.Name, statements...), p.Rates.Keeps)
+		s = p.Faster(p.Update("delete rows of "+t.Name, statements...), p.Rates.Goes)
 	}
 	s.Preview = "select * from " + p.Name(t.Name) + " where " + condition + " limit ?"
 	if c.Noted != nil {

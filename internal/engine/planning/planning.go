@@ -114,9 +114,9 @@ type Dialect interface {
 
 // Rates are rows a second on an ordinary machine: what a forecast counts with until it knows
 // better. Only orders of magnitude matter to a decision. Paced is an update in batches at
-// the usual pace of a live database; Keeps and Back say how many times as fast batches go that
-// only keep rows, and those that put back what is kept.
-type Rates struct{ Scan, Update, Paced, Keep, Rewrite, Index, Keeps, Back float64 }
+// the usual pace of a live database; Keeps, Back and Goes say how many times as fast batches go that
+// only keep rows, that put back what is kept, and that delete rows.
+type Rates struct{ Scan, Update, Paced, Keep, Rewrite, Index, Keeps, Back, Goes float64 }
 
 // Faster lets a step in batches take as many times less than one that writes every row of its table.
 func (p *Planner) Faster(s *engine.Step, times float64) *engine.Step {

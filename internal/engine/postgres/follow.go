@@ -220,10 +220,10 @@ func (dialect) Noted(t *schema.Table, n planning.Noting) []string {
 }
 
 // Last implements planning.Dialect: most of it beside the applications, the rest while the
-// table is locked.
+// table is locked. A server that does not know how few rows are noted may read the whole table for them.
 func (d dialect) Last(p *planning.Planner, what string, n planning.Noting, left func(planning.Noting) []string) {
 	statements := left(n)
-	first := p.Add(engine.Backfill, 0, what, statements...)
+	first := p.Add(engine.Backfill, 0, what, append([]string{"analyze " + name(n.Moved())}, statements...)...)
 	first.WritersWait, first.Alone = engine.WaitBriefly, true
 	s := p.Add(engine.Sync, 0, "end the notes of "+p.Table.Name,
 		slices.Concat([]string{"lock table " + name(p.Table.Name) + " in access exclusive mode"}, statements,

@@ -39,7 +39,7 @@ func newPlanner(f engine.Facts, t *schema.Table) *planner {
 		Dialect: dialect{later}, Facts: f, Table: t, Lock: writeLock, BatchLock: writeLock + ", for a batch at a time",
 		Apart: "materialized ",
 		Rates: planning.Rates{Scan: scanRate, Update: updateRate, Paced: pacedRate, Keep: keepRate, Rewrite: rewriteRate,
-			Index: indexRate, Keeps: 1, Back: 1},
+			Index: indexRate, Keeps: 1, Back: 1, Goes: 1},
 	}}
 	if t != nil {
 		p.Rows = f.Rows[t.Name]
