@@ -62,7 +62,7 @@ func held(unit []*engine.Step) float64 {
 	for _, s := range unit {
 		switch {
 		case s.Batch != nil || s.WritersWait == engine.WaitNo:
-		case s.Outside != nil && s.WritersWait == engine.WaitBriefly:
+		case (s.Outside != nil || s.Pause > 0) && s.WritersWait == engine.WaitBriefly:
 			sum += s.Pause
 		default:
 			sum += s.Seconds

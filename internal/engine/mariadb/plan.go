@@ -26,6 +26,9 @@ const (
 // written it anew and while nobody may use it.
 const awayRate = 500e6
 
+// briefPause is for how long in seconds writers wait for rows that are rarely there.
+const briefPause = 0.01
+
 // The locks of steps.
 const (
 	lockMetadata = "metadata"  // for an instant, at the beginning and the end
