@@ -126,8 +126,8 @@ func (b *bench) forecasts() error {
 					waitMet++
 				}
 				fmt.Printf("%-11s %-26s %-8s %7d rows  said %7.2f s  took %7.2f s  %5.2f %s   wait said %6.3f s  met %6.3f s "+
-					"(%s) %s\n", s.name, f.what, verb, *rows, said.Seconds, took, took/max(said.Seconds, 0.001), mark(in), said.Longest,
-					wait, slower, mark(within))
+					"(%s) %s\n", s.name, f.what, verb, *rows, said.Seconds, took, took/max(said.Seconds, 0.001), mark(in),
+					said.Longest, wait, slower, mark(within))
 			}
 			if err := s.drop(database); err != nil {
 				return err
