@@ -157,6 +157,12 @@ func TestWhatIsTakenAwayIsOurs(t *testing.T) {
 		undone := write("step", "step", "number = "+number)
 		refused()
 		undone()
+		o.exec("insert into " + o.ledger("step") + " (version, direction, number, step, state, changed_rows, tries, " +
+			"longest_wait) select version, direction, 99, replace(replace(step, '\"number\":" + number + ",', " +
+			"'\"number\":99,'), '\"undo\":[\"', '\"undo\":[\"drop table crane\",\"'), 'done', 0, 0, 0 from " + o.ledger("step") +
+			" where version = '0002' and number = " + number)
+		refused()
+		o.exec("delete from " + o.ledger("step") + " where number = 99")
 
 		o.dies("batch-committed:1", back...)
 		undone = write("plan", "facts", "direction = 'retreat'")

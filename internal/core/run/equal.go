@@ -173,6 +173,7 @@ func (r *Runner) ownUndo(ctx context.Context, known *ledger.Migration, filed *mi
 	}
 	own := slices.Clone(steps)
 	for i, s := range own {
+		own[i].Step = &engine.Step{} // of what is not planned nothing is taken away
 		if n := s.Step.Number; n > 0 && n <= len(again.Steps) {
 			own[i].Step = again.Steps[n-1]
 		}
