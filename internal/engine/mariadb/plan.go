@@ -27,7 +27,7 @@ const (
 const awayRate = 500e6
 
 // briefPause is for how long in seconds writers wait for rows that are rarely there.
-const briefPause = 0.01
+const briefPause = 0.001
 
 // The locks of steps.
 const (

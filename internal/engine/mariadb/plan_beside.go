@@ -278,7 +278,7 @@ func (p *planner) againWhere(values map[string]string) {
 	s := p.Add(engine.Backfill, scanRate, "compute again what changed past the triggers",
 		p.Quietly(p.Table, []string{"update " + p.table() + " set " + strings.Join(sets, ", ") + " where " +
 			strings.Join(differ, " or ")})...)
-	s.WritersWait, s.Pause = engine.WaitBriefly, briefPause // it lets go of rows that are right as it reads them
+	s.WritersWait, s.Pause = engine.WaitBriefly, min(s.Seconds, briefPause) // it lets go of rows that are right
 }
 
 // differs reports whether an expression gives something else each time.
