@@ -29,13 +29,19 @@ backfill berth set name = upper(name) || '!';
 // stoppedMidway runs that migration until its second batch of rows, and dies.
 func stoppedMidway(o *office) {
 	o.Helper()
+	stoppedAt(o, deeper)
+}
+
+// stoppedAt does so with another migration of a live database.
+func stoppedAt(o *office, migration string) {
+	o.Helper()
 	url := o.url
 	if url == "" {
 		url = "sqlite:harbour.db"
 	}
 	o.write("lastboard.toml", "database = 'dev'\n[databases.dev]\nurl = '"+url+
 		"'\nlive = true\n[databases.dev.pace]\nlock_wait = '100us'\nbatch_time = '1ms'\n"+workShare(url))
-	o.migration("0002-feet", deeper)
+	o.migration("0002-feet", migration)
 	o.dies("batch-committed:2", "advance", "--yes", "--let-writers-wait")
 }
 

@@ -61,3 +61,17 @@ func inMode(o *office, statements ...string) []string {
 	}
 	return statements
 }
+
+// TestNullsThatComeBehindAFill is that a run goes on to its end where programs write nulls into rows that it has filled
+// already, before the column takes none.
+func TestNullsThatComeBehindAFill(t *testing.T) {
+	beside(t)
+	onEach(t, append(berthsOf(1200), "update berth set depth = null where id % 3 = 0"), func(t *testing.T, o *office) {
+		stoppedAt(o, "-- Depths\nalter table berth alter depth set not null using (7);\n")
+		o.exec("update berth set depth = null where id <= 6")
+		o.must("advance", "--yes", "--let-writers-wait")
+		o.same("select count(*) from berth where depth is null", "0")
+		o.same("select count(*) from berth where depth = 7 and id <= 6", "6")
+		o.must("audit")
+	})
+}

@@ -230,9 +230,10 @@ func (p *planner) notNulls(name string) {
 			mend[c.Name] = set + quote(c.Name) + " is null"
 		}
 	}
-	if n := len(p.Steps); len(late) == 0 || n == 0 || p.Steps[n-1].Batch == nil {
+	inBatches := func(s *engine.Step) bool { return s.Batch != nil }
+	if len(late) == 0 || !slices.ContainsFunc(p.Steps, inBatches) {
 		clear(mend) // nobody could write since
-	} else if p.Facts.Live {
+	} else if p.Facts.Live && inBatches(p.Steps[len(p.Steps)-1]) {
 		s := p.Update("fill rows that came meanwhile", late...)
 		s.Seconds = s.Seconds / (scanRate / updateRate)
 	}
