@@ -153,7 +153,7 @@ func (r *Runner) clear(ctx context.Context) error {
 			})
 		})
 		if err != nil && o.Copy {
-			continue // it is in nobody's way, and audit names it
+			continue // it is in nobody's way
 		}
 		if err != nil {
 			return fmt.Errorf("taking away %s %s, left behind by a crashed run: %w", o.Kind, o.Name, err)

@@ -14,17 +14,7 @@ import (
 // triggers of their table, until a table is left so that nobody can write to it; then it is
 // found, and mended.
 func TestTriggersThatAreHalfRead(t *testing.T) {
-	name, err := private.Database()
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(func() { private.Drop(name) })
-	opened, err := Engine{}.Open(t.Context(), private.URL(name), engine.Create)
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer opened.Close()
-	d := opened.(*database)
+	d := opened(t)
 	ctx := t.Context()
 	must := func(sql string) {
 		t.Helper()

@@ -3,24 +3,12 @@ package mariadb
 import (
 	"fmt"
 	"testing"
-
-	"lastboard/internal/engine"
 )
 
 // TestNotesAreFoundByKey is that the server finds rows which are noted in another table by their keys, and reads no
 // whole table for them while others wait.
 func TestNotesAreFoundByKey(t *testing.T) {
-	name, err := private.Database()
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(func() { private.Drop(name) })
-	opened, err := Engine{}.Open(t.Context(), private.URL(name), engine.Create)
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer opened.Close()
-	s := opened.(*database).session
+	s := opened(t).session
 	for _, sql := range []string{
 		`create table "a ""set where" (id bigint primary key, "1" integer) engine=innodb`,
 		`insert into "a ""set where" select seq, 1 from seq_1_to_5000`,

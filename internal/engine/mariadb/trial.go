@@ -64,7 +64,7 @@ func (t *trial) open(ctx context.Context) error {
 		return err
 	}
 	for _, name := range dead {
-		dropTrial(ctx, t.s, name) // if not now, then by the next
+		dropTrial(ctx, t.s, name) // one that does not go is in nobody's way
 	}
 	// A statement as it is written leaves much to what the database gives by default.
 	r, err := t.s.query(ctx, "select default_character_set_name, default_collation_name from "+
@@ -102,7 +102,7 @@ func (t *trial) Lasts() bool { return true }
 // Close drops the database. The server may still be at the files of a table that has just gone; and where several
 // sessions make triggers at once, it may leave a copy of a table's file of triggers, or of a trigger's own (a.TRG-,
 // seen with 10.11), and then drops no database with that folder: those are written again, which takes them away. A
-// folder that is still not empty stays, as an empty database, for the next to try again: what was to be done is done.
+// folder that is still not empty stays as an empty database that nobody is told of: what was to be done is done.
 func (t *trial) Close() error {
 	ctx := context.Background()
 	triggers, err := t.s.query(ctx, "select event_object_table, trigger_name from information_schema.triggers where "+

@@ -5,31 +5,20 @@ import (
 	"os"
 	"path/filepath"
 	"testing"
-
-	"lastboard/internal/engine"
 )
 
 // TestTrialGoes is that the database of a trial goes where the server has left copies of files that it no longer
 // knows, and that a trial ends well where it cannot.
 func TestTrialGoes(t *testing.T) {
-	name, err := private.Database()
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(func() { private.Drop(name) })
-	d, err := Engine{}.Open(t.Context(), private.URL(name), engine.Create)
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer d.Close()
+	d := opened(t)
 	for file, stays := range map[string]bool{
 		"berth.TRG-": false, "on_berth.TRN-": false, "vessel.TRG-": false, "other": true,
 	} {
-		opened, err := d.Trial(t.Context())
+		began, err := d.Trial(t.Context())
 		if err != nil {
 			t.Fatal(err)
 		}
-		tr := opened.(*trial)
+		tr := began.(*trial)
 		for _, sql := range []string{"create table berth (id integer) engine=innodb",
 			"create table vessel (id integer) engine=innodb",
 			"create trigger on_berth before insert on berth for each row set @x = 1"} {
