@@ -28,9 +28,10 @@ type client struct {
 }
 
 // edits starts the program for an editor, which counts characters in an encoding.
-func (o *office) edits(encoding string) *client {
+func (o *office) edits(encoding string, args ...string) *client {
 	o.Helper()
-	c := &client{T: o.T, cmd: o.command("editor"), errors: &bytes.Buffer{}, told: map[string][]map[string]any{}}
+	c := &client{T: o.T, cmd: o.command(append([]string{"editor"}, args...)...), errors: &bytes.Buffer{},
+		told: map[string][]map[string]any{}}
 	c.cmd.Stderr = c.errors
 	var err error
 	if c.in, err = c.cmd.StdinPipe(); err != nil {
@@ -336,4 +337,116 @@ func TestEditorsWithManyMigrations(t *testing.T) {
 		}
 	}
 	t.Logf("opened in %v, %v for each change", opened, time.Since(began)/times)
+}
+
+// TestEditorsLookAtADatabase starts the editor's server with a database: what its rows break, and what a statement
+// costs there, comes behind what the text itself says. A database that asks to be confirmed is left alone.
+func TestEditorsLookAtADatabase(t *testing.T) {
+	beside(t)
+	for _, name := range ofToday(t, everywhere) {
+		t.Run(name, func(t *testing.T) {
+			o := filledOffice(t, name, interleaved{statement: "backfill vessel set berth = 1"})
+			before, files := o.snapshot(), o.snapshotOfFiles()
+			c := o.edits("utf-16", "--database", "dev")
+			uri := o.uri("0002-change.sql")
+			text := "-- A change\nalter table vessel alter flag set not null;\nalter table vessel add column deck integer;\n"
+			c.opens(uri, text)
+			c.waits(uri, "rows-would-break")
+			marked := "-- A change\nbackfill ves|sel set berth = 2;\nalter table vessel add column deck integer;\n"
+			c.changes(uri, strings.ReplaceAll(marked, "|", ""))
+			c.waits(uri, "")
+			said := ""
+			for end := time.Now().Add(patience); !strings.Contains(said, "on this database:") && time.Now().Before(end); {
+				time.Sleep(20 * time.Millisecond)
+				said = fmt.Sprint(c.at("textDocument/hover", uri, marked, inUTF16))
+			}
+			if !strings.Contains(said, "900 rows; about") {
+				t.Errorf("it does not say what the statement costs: %s", said)
+			}
+			o.unchanged(before)
+			if now := o.snapshotOfFiles(); now != files {
+				t.Errorf("the files have changed: %s", firstDifference(files, now))
+			}
+
+			o.write("lastboard.toml", strings.Replace(o.read("lastboard.toml"), "live = true",
+				"live = true\nconfirm = true", 1))
+			c = o.edits("utf-16", "--database", "dev")
+			c.opens(uri, "-- A change\nalter table vessel alter flag set not null;\n")
+			c.waits(uri, "database")
+			if list := fmt.Sprint(c.told[uri]); strings.Contains(list, "rows-would-break") ||
+				!strings.Contains(list, "has confirm = true") {
+				t.Errorf("it looked at a database that asks to be confirmed: %s", list)
+			}
+		})
+	}
+}
+
+// waits takes what is told until the findings of a document have a rule, or none at all.
+func (c *client) waits(uri, rule string) {
+	c.Helper()
+	has := func() bool {
+		for _, d := range c.told[uri] {
+			if rule == "" || d["code"] == rule {
+				return rule != ""
+			}
+		}
+		return rule == ""
+	}
+	for !has() {
+		c.next()
+	}
+}
+
+// TestNeovim lets the editor itself speak with the program: it shows a finding, what a name stands for and what to
+// write, and writes the canonical form.
+func TestNeovim(t *testing.T) {
+	o := adopted(t, "create table vessel (id integer primary key, name text)")
+	o.migration("0002-change", "-- A change\nALTER TABLE vessel ADD COLUMN flag VARCHAR(2), ALTER nmae SET NOT NULL;\n")
+	o.write("drive.lua", `
+local function fail(why) io.stderr:write(why .. "\n"); vim.cmd("cquit 1") end
+local client = vim.lsp.start_client({ name = "lastboard", cmd = { vim.env.PROGRAM, "editor" }, root_dir = vim.fn.getcwd() })
+vim.lsp.buf_attach_client(0, client)
+local function found(code)
+  for _, d in ipairs(vim.diagnostic.get(0)) do if d.code == code then return d end end
+end
+if not vim.wait(60000, function() return found("name-unknown") end, 20) then fail("no finding: " .. vim.inspect(vim.diagnostic.get(0))) end
+local at = found("name-unknown")
+io.stdout:write("finding at " .. at.lnum .. ":" .. at.col .. " " .. at.message .. "\n")
+local function ask(method, params)
+  local answer = vim.lsp.buf_request_sync(0, method, params, 60000)
+  if not answer or not answer[client] or answer[client].err then fail(method .. ": " .. vim.inspect(answer)) end
+  return answer[client].result
+end
+local params = vim.lsp.util.make_range_params()
+params.range = { start = { line = 1, character = 0 }, ["end"] = { line = 1, character = 80 } }
+params.context = { diagnostics = {} }
+for _, action in ipairs(ask("textDocument/codeAction", params)) do
+  if action.kind == "quickfix" then vim.lsp.util.apply_workspace_edit(action.edit, "utf-16"); break end
+end
+if not vim.wait(60000, function() return not found("name-unknown") end, 20) then fail("it is not mended") end
+vim.api.nvim_win_set_cursor(0, { 2, 14 })
+io.stdout:write("hover " .. ask("textDocument/hover", vim.lsp.util.make_position_params()).contents.value .. "\n")
+local items = ask("textDocument/completion", vim.lsp.util.make_position_params())
+io.stdout:write("completion of " .. #items.items .. "\n")
+vim.lsp.util.apply_text_edits(ask("textDocument/formatting", vim.lsp.util.make_formatting_params()), 0, "utf-16")
+vim.cmd("write")
+vim.cmd("qall")
+`)
+	c := exec.Command("nvim", "--headless", "-u", "NONE", "-i", "NONE", "-n", "-c", "luafile drive.lua",
+		"migrations/0002-change.sql")
+	c.Dir = o.dir
+	c.Env = append(c.Environ(), "PROGRAM="+program, "HOME="+o.dir, "XDG_STATE_HOME="+o.dir, "XDG_CACHE_HOME="+o.dir)
+	out, err := c.CombinedOutput()
+	if err != nil {
+		t.Fatalf("%v (make servers installs neovim): %s", err, out)
+	}
+	for _, want := range []string{"finding at 1:", "did you mean name?", "table vessel", "completion of "} {
+		if !strings.Contains(string(out), want) {
+			t.Errorf("wanted %q in %s", want, out)
+		}
+	}
+	if got := o.read("migrations/0002-change.sql"); got != "-- A change\nalter table vessel\n  add column flag "+
+		"varchar(2),\n  alter column name set not null;\n" {
+		t.Errorf("it has written %q", got)
+	}
 }

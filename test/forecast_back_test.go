@@ -163,3 +163,19 @@ func TestForecastOfSomeRows(t *testing.T) {
 		}
 	})
 }
+
+// TestForecastOfAllAtOnce shows a drop on a live database as it is without an overlap.
+func TestForecastOfAllAtOnce(t *testing.T) {
+	o := adopted(t, "create table vessel (id integer primary key, name text, registry text)",
+		"insert into vessel values (1, 'a', 'b')")
+	o.write("lastboard.toml", "database = 'dev'\n[databases.dev]\nurl = 'sqlite:harbour.db'\nlive = true\n")
+	o.migration("0002-drop", "-- Drop\nalter table vessel drop column registry;\n")
+	o.wants(o.code(0, "forecast"), "once it is settled", "lastboard settle 0002")
+	r := o.code(0, "forecast", "--settle")
+	o.wants(r, "drop column registry", "advance needs --settle")
+	if strings.Contains(r.stdout, "once it is settled") {
+		t.Errorf("it has two stages: %s", r)
+	}
+	o.wants(o.code(2, "forecast", "--let-writers-wait"), "is for --script")
+	o.wants(o.code(2, "forecast", "--script", "--why"), "--script goes with none of")
+}

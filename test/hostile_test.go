@@ -14,7 +14,8 @@ var hostile = []string{
 	`back\slash`, `\`, "two\nlines", "semi;\ncolon", "tab\tbed",
 	"{range}", "{algorithm}", "?", "$1", ":from", "%s%d", "${HOME}", "x -- noted in y", "lock tables", "key1", "p",
 	"select", "null", "true", "new", "old", "k1", "o1", "v",
-	"\x1b[31mred", "\x07bell", "\u202eright to left", "ünï çødé 名前 ⚓", "a\u0301", "CamelCase", " leading", "a.b", "a,b",
+	"\x1b[31mred", "line\rback; drop table plain;", "\x07bell",
+	"\u202eright to left", "ünï çødé 名前 ⚓", "a\u0301", "CamelCase", " leading", "a.b", "a,b",
 	"a(b)", "a=b", "=cmd", "1st", "-", "$$",
 	strings.Repeat("long ", 12),
 }
@@ -66,11 +67,14 @@ func TestHostileNames(t *testing.T) {
 			start := o.snapshot()
 			var b strings.Builder
 			b.WriteString("-- Everything at once\n")
+			fills := ""
 			for i, h := range tables {
+				from := b.Len()
 				fmt.Fprintf(&b, "alter table %s add column added_%d varchar(60) not null using (%s || '!');\n", quoted(h[0]), i,
 					quoted(h[1]))
 				fmt.Fprintf(&b, "backfill %s set %s = case when %s = 'a' then 'filled' else %s || ', not {algorithm}' end;\n",
 					quoted(h[0]), quoted(h[1]), quoted(h[1]), quoted(h[1]))
+				fills += b.String()[from:]
 				fmt.Fprintf(&b, "alter table %s alter %s set data type bigint, rename column %s to renamed_%d;\n", quoted(h[0]),
 					quoted(h[2]), quoted(h[1]), i)
 				fmt.Fprintf(&b, "drop index %s on %s;\nalter table %s drop column %s;\n", quoted(fmt.Sprintf("by '%d\"", i)),
@@ -79,6 +83,18 @@ func TestHostileNames(t *testing.T) {
 			o.migration("0002-change", b.String())
 			o.calm(o.run("check"))
 			o.calm(o.run("forecast", "--statements", "--rows", "1"))
+			if engine == "SQLite" { // its client is mostly too old to drop a constraint
+				o.migration("0002-change", "-- Some of it\n"+strings.ReplaceAll(fills, " not null using", " using"))
+			}
+			if itsTurn(int(*day/3), 2) { // each engine every third day, as a script every sixth
+				if r := o.byHand(o.must("forecast", "--script")); r.code != 0 {
+					t.Fatalf("the script failed: %s", r)
+				}
+				o.wants(o.code(0, "audit"), "matches:")
+				o.must("retreat", "--to", "1", "--yes")
+				o.unchanged(start)
+			}
+			o.migration("0002-change", b.String())
 			o.calm(o.code(0, "advance", "--yes"))
 			for i, h := range tables {
 				o.same(fmt.Sprintf("select added_%d, renamed_%d from %s order by id", i, i, o.nameOf(h[0])),

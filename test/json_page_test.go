@@ -185,6 +185,7 @@ func TestJSONIsAsThePageSays(t *testing.T) {
 		"flag;\n"+
 		"backfill vessel set name = name || '!';\n")
 	ask("forecast", "forecast")
+	ask("forecast --script", "forecast", "--script", "--settle", "--let-writers-wait")
 	ask("advance", "advance", "--yes")
 	p := o.pausedAt("batch-committed:2", "advance", "--yes", "--let-writers-wait", "--settle")
 	if p == nil {

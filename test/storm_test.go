@@ -1,6 +1,7 @@
 package test
 
 import (
+	"bytes"
 	"context"
 	"database/sql"
 	"errors"
@@ -137,7 +138,12 @@ func (s *storm) round(k interleaved) {
 	}
 	s.exec("delete from tide", "insert into tide values (1, 0), (2, 0), (3, 0)")
 	s.set()
-	what := k.name + ", lock_wait " + s.anyLockWait(s.r) + ", forward: " + s.suffers(forward)
+	what := k.name + ", lock_wait " + s.anyLockWait(s.r) + ", forward: "
+	if s.r.IntN(6) == 0 {
+		what += s.byScript()
+	} else {
+		what += s.suffers(forward)
+	}
 	if s.r.IntN(3) > 0 {
 		s.ends(forward, what)
 		s.calm()
@@ -179,6 +185,48 @@ func (s *storm) suffers(args []string) string {
 	p.goOn()
 	s.count("a run met: " + way.name)
 	return way.name + " at " + place
+}
+
+// byScript lets an administrator run the change as a script, which is killed or comes to its end.
+func (s *storm) byScript() string {
+	s.Helper()
+	script := s.run(append([]string{"forecast", "--script"}, forward[2:]...)...)
+	if script.code != 0 {
+		s.wants(script, "no-script")
+		return "no script"
+	}
+	c := s.client(script.stdout)
+	var said bytes.Buffer
+	c.Stdout, c.Stderr = &said, &said
+	if err := c.Start(); err != nil {
+		s.Fatal(err)
+	}
+	way := "a script"
+	if s.r.IntN(3) > 0 {
+		way = "a script that is killed"
+		time.AfterFunc(time.Duration(s.r.IntN(400))*time.Millisecond, func() { c.Process.Kill() })
+	}
+	err := c.Wait()
+	s.silent()
+	if err == nil {
+		way += ", to its end"
+	} else if text := said.String(); way == "a script" && !s.expectedOf(text) {
+		s.Errorf("the script failed: %v\n%s", err, text)
+	}
+	s.count("a run was " + way)
+	return way
+}
+
+// expectedOf reports whether a script may stop with what its client says: its locks were not given, or the client is
+// too old.
+func (s *storm) expectedOf(said string) bool {
+	for _, text := range []string{"lock timeout", "the lock was not given", "Lock wait timeout", "eadlock",
+		"database is locked", "this script needs sqlite3", "could not serialize"} {
+		if strings.Contains(said, text) {
+			return true
+		}
+	}
+	return false
 }
 
 // ends runs the program until it has come to its end.

@@ -89,23 +89,22 @@ func (s *session) check(ctx context.Context) (fault.List, error) {
 	if err := st.fits(); errors.As(err, &faults) {
 		return faults, nil
 	}
-	findings, err := s.checkRows(ctx, st.waiting(nil))
+	findings, _, err := s.checkRows(ctx, st.waiting(nil))
 	return findings, err
 }
 
 // checkRows plays migrations on the database's tables, and proves what can be
-// proven of its rows.
-func (s *session) checkRows(ctx context.Context, list []*migration.Migration) (fault.List, error) {
+// proven of its rows. It gives their plans as far as they can be made.
+func (s *session) checkRows(ctx context.Context, list []*migration.Migration) (findings fault.List,
+	plans []*plan.Plan, err error) {
 	if len(list) == 0 {
-		return nil, nil
+		return nil, nil, nil
 	}
 	planner, err := s.planner(ctx, false)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	defer planner.Close()
-	var findings fault.List
-	var plans []*plan.Plan
 	for i, m := range list {
 		findings = append(findings, check.Statements(m, planner.Tables(), s.engine)...)
 		p, err := planner.Advance(ctx, m)
@@ -116,10 +115,10 @@ func (s *session) checkRows(ctx context.Context, list []*migration.Migration) (f
 					findings = append(findings, f)
 				}
 			}
-			return findings, nil // what comes after stands on it
+			return findings, plans, nil // what comes after stands on it
 		}
 		if err != nil {
-			return nil, err
+			return nil, nil, err
 		}
 		plans = append(plans, p)
 		findings = append(findings, p.Warnings...)
@@ -129,7 +128,7 @@ func (s *session) checkRows(ctx context.Context, list []*migration.Migration) (f
 			if err := s.runner(runFlags{}).AsLeft(ctx, p); errors.As(err, &f) {
 				findings = append(findings, f)
 			} else if err != nil {
-				return nil, err
+				return nil, nil, err
 			}
 		}
 		if p.Slow != nil {
@@ -138,7 +137,7 @@ func (s *session) checkRows(ctx context.Context, list []*migration.Migration) (f
 		for _, step := range p.Steps {
 			f, err := run.Check(ctx, s.db, step)
 			if err != nil {
-				return nil, err
+				return nil, nil, err
 			}
 			if f != nil {
 				findings = append(findings, plan.Place(m, step, f))
@@ -149,7 +148,7 @@ func (s *session) checkRows(ctx context.Context, list []*migration.Migration) (f
 	for _, p := range settled {
 		findings = append(findings, p.Warnings...)
 	}
-	return findings, err
+	return findings, plans, err
 }
 
 // refusals gives what advance refuses of a plan unless a flag allows it. What only a person

@@ -20,7 +20,8 @@ func newForecast(g *global) *cobra.Command {
 	var statements bool
 	var rows int
 	var to, back string
-	var probe, why bool
+	var probe, why, script bool
+	var f runFlags
 	c := &cobra.Command{
 		Use:   "forecast",
 		Short: "Show the steps that waiting migrations would take",
@@ -29,25 +30,48 @@ time when they are settled: each step with its kind, its lock, how long writers 
 its time. With --back they are those of the way back. Times are estimates from the number of rows. Nothing is changed: the
 steps are tried on empty copies that nobody sees, and rows are only read. --probe
 makes such copies for a moment where others could see them, in schemas of their own:
-then the server itself shows which lock each step takes.`,
+then the server itself shows which lock each step takes.
+
+With --script it prints the run of the next waiting migration, or with --back that
+of the first on the way back, as a file for the engine's own client (psql, mariadb or sqlite3), for an administrator who runs no
+Lastboard: the same statements in the same transactions, with the same records, so
+that status, advance and retreat know how far it came. It stops at the first error,
+and refuses to run where the tables are not as they were when it was written.`,
 		Example: `  lastboard forecast
   lastboard forecast --statements
   lastboard forecast --why
   lastboard forecast --rows 5 --to 0007
-  lastboard forecast --back 0004`,
+  lastboard forecast --back 0004
+  lastboard forecast --script >0007.sql
+  lastboard forecast --script --back 0006 >back.sql`,
 		Args: cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
 			ctx := c.Context()
 			if to != "" && back != "" {
 				return usageError{errors.New("--to is the way forward and --back the way back: say one")}
 			}
+			if script && (rows > 0 || statements || why) {
+				return usageError{errors.New("--script goes with none of --rows, --statements and --why")}
+			}
+			if f.letWritersWait && !script {
+				return usageError{errors.New("--let-writers-wait is for --script: a forecast says that it is needed")}
+			}
+			g.quiet = g.quiet || script // it goes into a file
 			s, err := g.open(ctx, engine.Read)
 			if err != nil {
 				return err
 			}
 			defer s.close()
 			s.probe = probe
-			plans, err := s.forecast(ctx, to, back)
+			if script {
+				return s.script(ctx, f, func(st *standing) ([]run.Task, string, error) {
+					if back != "" {
+						return retreatTasks(st, back, "yes") // nobody is asked about what the ledger alone says
+					}
+					return s.advanceTasks(st, to)
+				})
+			}
+			plans, err := s.forecast(ctx, to, back, f.settle)
 			if err != nil {
 				return err
 			}
@@ -80,11 +104,20 @@ then the server itself shows which lock each step takes.`,
 	c.Flags().IntVar(&rows, "rows", 0, "show this many rows with their values before and after")
 	c.Flags().StringVar(&to, "to", "", "up to this migration")
 	c.Flags().StringVar(&back, "back", "", "the way back, as retreat --to takes it; 0 for all of it")
+	addScriptFlag(c, &script)
+	c.Flags().BoolVar(&f.settle, "settle", false, "end overlaps at once, as advance --settle does")
+	c.Flags().BoolVar(&f.letWritersWait, "let-writers-wait", false,
+		"with --script: allow steps for which writers of a live database wait throughout")
 	return c
 }
 
-// forecast plans everything that waits, or with back the way back to a migration.
-func (s *session) forecast(ctx context.Context, to, back string) ([]*plan.Plan, error) {
+// addScriptFlag adds what prints a run in place of doing it.
+func addScriptFlag(c *cobra.Command, script *bool) {
+	c.Flags().BoolVar(script, "script", false, "print the run of the first as a script for the engine's own client")
+}
+
+// forecast plans everything that waits, or with back the way back to a migration. With settle no overlap opens.
+func (s *session) forecast(ctx context.Context, to, back string, settle bool) ([]*plan.Plan, error) {
 	st, err := s.stand(ctx)
 	if err != nil {
 		return nil, err
@@ -100,7 +133,37 @@ func (s *session) forecast(ctx context.Context, to, back string) ([]*plan.Plan, 
 	if err != nil {
 		return nil, err
 	}
-	return s.plans(ctx, tasks, false)
+	return s.plans(ctx, tasks, settle)
+}
+
+// script prints the first of some tasks as a file for the engine's own client.
+func (s *session) script(ctx context.Context, f runFlags,
+	find func(*standing) ([]run.Task, string, error)) error {
+	st, err := s.stand(ctx)
+	if err != nil {
+		return err
+	}
+	tasks, _, err := find(st)
+	if err != nil {
+		return err
+	}
+	if len(tasks) == 0 {
+		return fault.New(fault.Refused, "nothing-waiting", "see lastboard status",
+			"nothing is waiting that a script could do")
+	}
+	planner, err := s.planner(ctx, f.settle)
+	if err != nil {
+		return err
+	}
+	defer planner.Close()
+	text, err := s.runner(f).Script(ctx, planner, tasks[0])
+	if err != nil {
+		return err
+	}
+	if s.JSON {
+		return s.Document(map[string]any{"version": tasks[0].Version(), "script": text})
+	}
+	return s.toTheLetter(text)
 }
 
 // plans gives what tasks would take, one after the other, and what is left of overlaps; settle is for

@@ -7,7 +7,6 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
-	"regexp"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -16,6 +15,7 @@ import (
 	"lastboard/internal/core/migration"
 	"lastboard/internal/core/project"
 	"lastboard/internal/engine"
+	"lastboard/internal/pattern"
 )
 
 func newInit(g *global) *cobra.Command {
@@ -68,7 +68,7 @@ not overwritten. --url sets the database; it need not exist yet.`,
 func withoutPassword(text string) (plain string, secret bool) {
 	u, err := url.Parse(text)
 	if err != nil { // whatever it is, nothing of it that may be a password is passed on
-		plain = unreadPassword.ReplaceAllString(text, "$1@")
+		plain = unreadPassword().ReplaceAllString(text, "$1@")
 		return plain, plain != text
 	}
 	if u.User != nil {
@@ -89,7 +89,7 @@ func withoutPassword(text string) (plain string, secret bool) {
 	return u.String(), true
 }
 
-var unreadPassword = regexp.MustCompile(`(://[^:/@]*):.*@`)
+var unreadPassword = pattern.Of(`(://[^:/@]*):.*@`)
 
 func writeProject(dir, url string) error {
 	path := filepath.Join(dir, project.File)

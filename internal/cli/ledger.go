@@ -5,6 +5,7 @@ import (
 	"context"
 	"fmt"
 	"os"
+	"strings"
 
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
@@ -91,12 +92,8 @@ func (s *session) ranMigration(ctx context.Context, version string, exists, sour
 	switch {
 	case source && s.JSON:
 		return s.Document(map[string]any{"version": known.Version, "source": known.Source})
-	case source && !term.IsTerminal(int(os.Stdout.Fd())):
-		_, err := fmt.Fprint(os.Stdout, known.Source) // to the letter
-		return err
 	case source:
-		s.Verbatim("%s", known.Source)
-		return nil
+		return s.toTheLetter(known.Source)
 	}
 	steps, err := s.ledger.Steps(ctx, known.Version,
 		cmp.Or(map[string]string{ledger.Running: known.Direction, ledger.Stopped: known.Direction}[known.State],
@@ -114,4 +111,14 @@ func (s *session) ranMigration(ctx context.Context, version string, exists, sour
 			x.Rows, x.Step.Rows, x.Tries, x.Longest})
 	}
 	return s.Document(map[string]any{"version": known.Version, "steps": out})
+}
+
+// toTheLetter prints a text as it is, but for what would steer a terminal that it is printed on.
+func (s *session) toTheLetter(text string) error {
+	if term.IsTerminal(int(os.Stdout.Fd())) {
+		s.Verbatim("%s", strings.TrimSuffix(text, "\n"))
+		return nil
+	}
+	_, err := fmt.Fprint(os.Stdout, text)
+	return err
 }

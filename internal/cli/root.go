@@ -8,7 +8,6 @@ import (
 	"fmt"
 	"os"
 	"os/signal"
-	"regexp"
 	"slices"
 	"strings"
 	"syscall"
@@ -17,6 +16,7 @@ import (
 	"github.com/spf13/pflag"
 
 	"lastboard/internal/core/fault"
+	"lastboard/internal/pattern"
 	"lastboard/internal/sqltext"
 	"lastboard/internal/view"
 )
@@ -153,6 +153,8 @@ In the order in which people work:
 	root.InitDefaultHelpCmd()
 	for _, c := range root.Commands() {
 		if c.Name() == "help" { // one of what there is not is a mistake
+			c.Use, c.Short = "help [COMMAND or TOPIC]", "Show the help of a command, or the page of a topic"
+			c.Long, c.Example = c.Short+".", "  lastboard help forecast\n  lastboard help guide"
 			c.Args = func(_ *cobra.Command, args []string) error {
 				if found, _, err := root.Find(args); err != nil || found == root && len(args) > 0 {
 					return knownCommand(root, args)
@@ -207,7 +209,7 @@ func knownCommand(c *cobra.Command, args []string) error {
 }
 
 // wrongValue is what the library says of a value that a flag does not take.
-var wrongValue = regexp.MustCompile(`^invalid argument "(.*)" for "(?:-., )?--([a-z-]+)" flag: `)
+var wrongValue = pattern.Of(`^invalid argument "(.*)" for "(?:-., )?--([a-z-]+)" flag: `)
 
 // nearFlag says of a flag that there is not which one is nearest, and of one with a wrong value what
 // it takes.
@@ -215,7 +217,7 @@ func nearFlag(c *cobra.Command, err error) error {
 	if flag, ok := strings.CutPrefix(err.Error(), "flag needs an argument: "); ok && !strings.Contains(flag, "'") {
 		return fmt.Errorf("%s needs a value", flag)
 	}
-	if m := wrongValue.FindStringSubmatch(err.Error()); m != nil && c.Flags().Lookup(m[2]) != nil {
+	if m := wrongValue().FindStringSubmatch(err.Error()); m != nil && c.Flags().Lookup(m[2]) != nil {
 		takes := map[string]string{"int": "a whole number", "duration": "a time such as 250ms or 10m"}
 		if kind := takes[c.Flags().Lookup(m[2]).Value.Type()]; kind != "" {
 			return fmt.Errorf("--%s takes %s, not %s", m[2], kind, m[1])

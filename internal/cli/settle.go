@@ -20,7 +20,7 @@ import (
 
 func newSettle(g *global) *cobra.Command {
 	var f runFlags
-	var check bool
+	var check, script bool
 	var trial string
 	c := &cobra.Command{
 		Use:   "settle [VERSION]",
@@ -37,17 +37,24 @@ With --trial 10m what programs of before write is refused for that time, and not
 is settled: the programs that fail are those that are still there. It ends by the
 server's own clock, whatever becomes of this program; --trial off ends one before its
 time. With --settle-after it settles at the end, unless a write was refused (exit
-code 5). Reads are not refused.`,
+code 5). Reads are not refused.
+
+With --script it prints what ends the first of them as a script for the engine's own
+client, as forecast --script does, and does nothing else.`,
 		Example: `  lastboard settle
   lastboard settle --check
   lastboard settle 0005 --trial 10m
   lastboard settle 0005 --trial 10m --settle-after --yes
-  lastboard settle 0005 --yes`,
+  lastboard settle 0005 --yes
+  lastboard settle 0005 --script >settle.sql`,
 		Args: cobra.MaximumNArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
 			version := strings.Join(args, "")
-			if check {
+			switch {
+			case check:
 				return g.checkUses(c.Context(), version)
+			case script:
+				return g.settleScript(c.Context(), f, version)
 			}
 			if trial == "off" {
 				return g.endTrials(c.Context(), f)
@@ -67,11 +74,23 @@ code 5). Reads are not refused.`,
 		},
 	}
 	c.Flags().BoolVar(&check, "check", false, "only show who still uses what goes")
+	addScriptFlag(c, &script)
 	c.Flags().StringVar(&trial, "trial", "", "refuse what programs of before write for this time, as 10m; off ends that")
 	c.Flags().BoolVar(&f.settleAfter, "settle-after", false, "settle when a trial has ended and nothing was refused")
 	addYes(c, &f.yes)
 	addWaitFlags(c, &f)
 	return c
+}
+
+// settleScript prints what ends an overlap.
+func (g *global) settleScript(ctx context.Context, f runFlags, version string) error {
+	g.quiet = true // it goes into a file
+	s, err := g.open(ctx, engine.Read)
+	if err != nil {
+		return err
+	}
+	defer s.close()
+	return s.script(ctx, f, func(st *standing) ([]run.Task, string, error) { return s.settleTasks(st, version) })
 }
 
 // settleTasks lists the overlaps to end: all, or that of one version.

@@ -23,6 +23,11 @@ func (s *session) stand(ctx context.Context) (*standing, error) {
 	if err != nil {
 		return nil, err
 	}
+	return s.standing(ctx, files)
+}
+
+// standing reads what the ledger knows beside migrations.
+func (s *session) standing(ctx context.Context, files []*migration.Migration) (*standing, error) {
 	st := &standing{files: files}
 	exists, err := s.ledger.Exists(ctx)
 	if err != nil || !exists {

@@ -1,6 +1,6 @@
 // Package editor serves editors by the language server protocol: findings of the migrations that are
 // open, with what mends them, completion, what a name stands for, and the canonical form. It reads
-// files alone, and connects to no database.
+// files alone, unless it is given a way to look at a database.
 package editor
 
 import (
@@ -10,7 +10,6 @@ import (
 	"io"
 	"net/url"
 	"path/filepath"
-	"regexp"
 	"runtime"
 	"slices"
 	"strings"
@@ -18,6 +17,7 @@ import (
 	"lastboard/internal/core/fault"
 	"lastboard/internal/core/project"
 	"lastboard/internal/engine"
+	"lastboard/internal/pattern"
 	"lastboard/internal/sqltext"
 )
 
@@ -25,6 +25,7 @@ import (
 type Server struct {
 	Engine  func(*project.Project) engine.Engine // of a project's default database
 	Version string
+	Look    Look // at a database; nil for none
 
 	out         io.Writer
 	bytes       bool               // characters are counted in UTF-8
@@ -32,27 +33,48 @@ type Server struct {
 	folders     map[string]*folder // by their path
 	initialized bool
 	ends        bool
+
+	looking   bool               // a look is on its way
+	lookAgain string             // the folder that has changed since it began
+	looks     chan *looked       // that have come to their end
+	last      map[string]*looked // the last one of each folder
 }
 
 // Serve answers until the editor ends the session. It is an error where that breaks off.
 func (s *Server) Serve(in io.Reader, out io.Writer) error {
 	s.out, s.docs, s.folders = out, map[string]string{}, map[string]*folder{}
-	r := bufio.NewReader(in)
+	s.looks, s.last = make(chan *looked, 1), map[string]*looked{}
+	messages, ended := make(chan *message), make(chan error, 1)
+	go func() {
+		r := bufio.NewReader(in)
+		for {
+			m, err := read(r)
+			if err != nil {
+				ended <- err
+				return
+			}
+			messages <- m
+		}
+	}()
 	for {
-		m, err := read(r)
-		if errors.Is(err, io.EOF) && s.ends {
-			return nil
-		}
-		if err != nil {
-			return err
-		}
-		if m.Method == "exit" {
-			if !s.ends {
+		var err error
+		select {
+		case l := <-s.looks:
+			err = s.hasLooked(l)
+		case m := <-messages:
+			if m.Method == "exit" && s.ends {
+				return nil
+			}
+			if m.Method == "exit" {
 				return errors.New("the editor left without saying so")
 			}
-			return nil
+			err = s.answer(m)
+		case err = <-ended:
+			if errors.Is(err, io.EOF) && s.ends {
+				return nil
+			}
 		}
-		if err := s.answer(m); err != nil {
+		if err != nil {
 			return err
 		}
 	}
@@ -179,6 +201,7 @@ func (s *Server) changed(method string, params json.RawMessage) *wireError {
 			if err := s.tell(other, s.diagnostics(other)); err != nil {
 				return nil // the next answer meets it
 			}
+			s.look(filepath.Dir(other))
 		}
 	}
 	return nil
@@ -227,7 +250,7 @@ func (s *Server) faults(path string) fault.List {
 	if f == nil {
 		return nil
 	}
-	return f.findings(path, s.docs[path])
+	return s.withRows(path, filepath.Dir(path), f.findings(path, s.docs[path]))
 }
 
 var severities = map[fault.Level]int{fault.Error: 1, fault.Warning: 2, fault.Note: 3}
@@ -271,11 +294,13 @@ func (s *Server) placed(params json.RawMessage, answer func(*spot) any) (any, *w
 		return nil, nil
 	}
 	t := s.text(path)
-	return answer(newSpot(f, i, t, t.offset(p.Position))), nil
+	at := newSpot(f, i, t, t.offset(p.Position))
+	at.path = path
+	return answer(at), nil
 }
 
 // didYouMean knows the cures that name what to write in place of a word.
-var didYouMean = regexp.MustCompile(`^did you mean (\S+)\?$`)
+var didYouMean = pattern.Of(`^did you mean (\S+)\?$`)
 
 // actions gives what mends the findings of a range: a word in place of another, the title that is
 // missing, and the canonical form.
@@ -301,7 +326,7 @@ func (s *Server) actions(params json.RawMessage) (any, *wireError) {
 		if d.Range.End.Line < p.Range.Start.Line || d.Range.Start.Line > p.Range.End.Line {
 			continue
 		}
-		if word := didYouMean.FindStringSubmatch(f.Cure); word != nil {
+		if word := didYouMean().FindStringSubmatch(f.Cure); word != nil {
 			action("write "+word[1], "quickfix", []diagnostic{d}, textEdit{d.Range, word[1]})
 		}
 		if f.Rule == "title-missing" {

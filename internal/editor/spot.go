@@ -1,7 +1,9 @@
 package editor
 
 import (
+	"cmp"
 	"fmt"
+	"path/filepath"
 	"slices"
 	"strings"
 
@@ -13,6 +15,7 @@ import (
 // spot is a place in a migration, with what is known there.
 type spot struct {
 	folder *folder
+	path   string
 	text   text
 	offset int
 	// statement is the one at the place, which may be half written, as words; parsed is it where it
@@ -221,7 +224,7 @@ func (s *Server) hover(at *spot) any {
 			}
 		}
 	}
-	if steps := at.steps(); steps != "" {
+	if steps := cmp.Or(at.planned(s.last[filepath.Dir(at.path)]), at.steps()); steps != "" {
 		parts = append(parts, steps)
 	}
 	if len(parts) == 0 {

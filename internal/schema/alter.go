@@ -130,7 +130,7 @@ func (x *alteration) dropConstraints(action sqltext.Action) error {
 	switch kind := t.constraint(drop.Name); kind {
 	case "":
 		return problem(drop.At, "name-unknown", didYouMean(drop.Name, t.constraintNames()), "table %s has no constraint %s",
-			t.Name, drop.Name)
+			t.Name, drop.Name).of(drop.Name)
 	case "primary key":
 		return x.dropPrimaryKey(drop.At)
 	}

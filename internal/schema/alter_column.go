@@ -80,7 +80,7 @@ func (x *alteration) alterColumn(action sqltext.Action) error {
 	c := x.After.Column(x.newName(name))
 	if old := x.Before.Column(name); old == nil || c == nil {
 		return problem(action.Start(), "name-unknown", didYouMean(name, x.Before.ColumnNames()), "table %s has no column %s",
-			x.Before.Name, name)
+			x.Before.Name, name).of(name)
 	}
 	return change(c)
 }
@@ -274,14 +274,14 @@ func (x *alteration) positions(action sqltext.Action) error {
 	c := x.After.Column(name)
 	if c == nil {
 		return problem(action.Start(), "name-unknown", didYouMean(name, x.Before.ColumnNames()), "table %s has no column %s",
-			x.Before.Name, name)
+			x.Before.Name, name).of(name)
 	}
 	anchor := ""
 	if place.After != "" {
 		a := x.After.Column(place.After)
 		if a == nil {
 			return problem(action.Start(), "name-unknown", didYouMean(place.After, x.After.ColumnNames()),
-				"table %s has no column %s to stand after", x.Before.Name, place.After)
+				"table %s has no column %s to stand after", x.Before.Name, place.After).of(place.After)
 		}
 		if a == c {
 			return problem(action.Start(), "action-conflict", "", "column %s cannot stand after itself", c.Name)

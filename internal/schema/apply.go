@@ -14,6 +14,8 @@ type Problem struct {
 	Rule    string // plain words of our own: "name-unknown"
 	Message string
 	Cure    string
+	// Name is the word in the statement that it is about, at Pos or behind it; "" for the one at Pos.
+	Name string
 	// Unsupported means that nothing is wrong with the statement: this version of
 	// Lastboard cannot run it.
 	Unsupported bool
@@ -29,6 +31,12 @@ func (e *ErrUnknown) Error() string { return "nothing is known about table " + e
 
 func problem(at sqltext.Pos, rule, cure, format string, args ...any) *Problem {
 	return &Problem{Pos: at, Rule: rule, Message: fmt.Sprintf(format, args...), Cure: cure}
+}
+
+// of names the word in the statement that a problem is about.
+func (p *Problem) of(name string) *Problem {
+	p.Name = name
+	return p
 }
 
 // Env is what a statement means depends on, beside the tables.
@@ -396,7 +404,7 @@ func (a *applier) columns(t *Table, names []string, at sqltext.Pos) ([]string, e
 	for _, n := range names {
 		c := t.Column(n)
 		if c == nil {
-			return nil, problem(at, "name-unknown", didYouMean(n, t.ColumnNames()), "table %s has no column %s", t.Name, n)
+			return nil, problem(at, "name-unknown", didYouMean(n, t.ColumnNames()), "table %s has no column %s", t.Name, n).of(n)
 		}
 		list = append(list, c.Name)
 	}

@@ -3,13 +3,13 @@ package schema
 import (
 	"fmt"
 	"math/big"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
 	"time"
 	"unicode/utf8"
 
+	"lastboard/internal/pattern"
 	"lastboard/internal/sqltext"
 )
 
@@ -28,7 +28,7 @@ func valueOf(t sqltext.Type, e sqltext.Expr) sqltext.Expr {
 		return &sqltext.Literal{Kind: sqltext.StringLiteral, Text: l.Text}
 	case t.Name == "boolean" && isTruth && (l.Kind == sqltext.NumberLiteral || l.Kind == sqltext.StringLiteral):
 		return &sqltext.Literal{Kind: sqltext.BoolLiteral, Text: strconv.FormatBool(truth)}
-	case ofNumbers(t) && l.Kind == sqltext.StringLiteral && numberText.MatchString(said):
+	case ofNumbers(t) && l.Kind == sqltext.StringLiteral && numberText().MatchString(said):
 		number := &sqltext.Literal{Kind: sqltext.NumberLiteral, Text: strings.TrimLeft(said, "+-")}
 		if strings.HasPrefix(said, "-") {
 			return &sqltext.Unary{Op: "-", X: number}
@@ -66,7 +66,7 @@ func Unfit(t sqltext.Type, e sqltext.Expr) string {
 	if !ok || t.Native {
 		return ""
 	}
-	number, isNumber := new(big.Rat), numberText.MatchString(strings.TrimSpace(text))
+	number, isNumber := new(big.Rat), numberText().MatchString(strings.TrimSpace(text))
 	if isNumber {
 		number, isNumber = number.SetString(strings.TrimSpace(text))
 	}
@@ -113,7 +113,7 @@ func Unfit(t sqltext.Type, e sqltext.Expr) string {
 }
 
 // numberText is how a number is written in SQL.
-var numberText = regexp.MustCompile(`^[+-]?(\d+(\.\d*)?|\.\d+)([eE][+-]?\d+)?$`)
+var numberText = pattern.Of(`^[+-]?(\d+(\.\d*)?|\.\d+)([eE][+-]?\d+)?$`)
 
 // defaultFits refuses a default that no row could ever get.
 func (c *Column) defaultFits(at sqltext.Pos) error {

@@ -146,7 +146,7 @@ func (x *alteration) renameConstraints(action sqltext.Action) error {
 	t := x.After
 	if t.constraint(r.Name) == "" {
 		return problem(r.At, "name-unknown", didYouMean(r.Name, t.constraintNames()), "table %s has no constraint %s", t.Name,
-			r.Name)
+			r.Name).of(r.Name)
 	}
 	if kind := t.constraint(r.To); kind != "" {
 		return problem(r.At, "name-taken", "", "table %s has a %s %s already", t.Name, kind, r.To)

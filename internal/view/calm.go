@@ -3,8 +3,9 @@ package view
 import (
 	"fmt"
 	"io"
-	"regexp"
 	"strings"
+
+	"lastboard/internal/pattern"
 )
 
 // calm is a writer on which nothing can steer a terminal but colours: a name in somebody
@@ -12,7 +13,7 @@ import (
 type calm struct{ to io.Writer }
 
 // style is what colours a text (ECMA-48, select graphic rendition).
-var style = regexp.MustCompile("\x1b\\[[0-9;:]*m")
+var style = pattern.Of("\x1b\\[[0-9;:]*m")
 
 // Write implements io.Writer. What it writes is longer where something is written out.
 func (c calm) Write(text []byte) (int, error) {
@@ -22,7 +23,7 @@ func (c calm) Write(text []byte) (int, error) {
 	}
 	var b strings.Builder
 	last := 0
-	for _, at := range append(style.FindAllStringIndex(s, -1), []int{len(s), len(s)}) {
+	for _, at := range append(style().FindAllStringIndex(s, -1), []int{len(s), len(s)}) {
 		for _, r := range s[last:at[0]] {
 			if steers(r) {
 				fmt.Fprintf(&b, `\u%04x`, r)

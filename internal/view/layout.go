@@ -1,11 +1,12 @@
 package view
 
 import (
-	"regexp"
 	"slices"
 	"strings"
 
 	"charm.land/lipgloss/v2"
+
+	"lastboard/internal/pattern"
 )
 
 // How text and tables fit a terminal: no word and no number is ever broken.
@@ -46,7 +47,7 @@ func wrapped(line string, width, indent int) []string {
 }
 
 // gap is what stands between a word and what is said of it.
-var gap = regexp.MustCompile(`^ *\S.*?  +`)
+var gap = pattern.Of(`^ *\S.*?  +`)
 
 // hung breaks each line of a text; what does not fit goes on below, a little further in, or where
 // what is said of a word began.
@@ -57,7 +58,7 @@ func hung(text string, width int) []string {
 	var lines []string
 	for line := range strings.SplitSeq(text, "\n") {
 		indent := len(line) - len(strings.TrimLeft(line, " ")) + 2
-		if n := lipgloss.Width(gap.FindString(line)); n < width*2/3 {
+		if n := lipgloss.Width(gap().FindString(line)); n < width*2/3 {
 			indent = max(indent, n)
 		}
 		lines = append(lines, wrapped(line, width, indent)...)

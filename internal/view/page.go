@@ -4,11 +4,12 @@ import (
 	"io"
 	"os"
 	"os/exec"
-	"regexp"
 	"strings"
 
 	"github.com/charmbracelet/colorprofile"
 	"golang.org/x/term"
+
+	"lastboard/internal/pattern"
 )
 
 // widest is how long a line of text is at the most, whatever the terminal has room for.
@@ -91,11 +92,11 @@ func (g *page) lines(markdown string) []string {
 	return g.out
 }
 
-var marked = regexp.MustCompile(`^ *([-*]|[0-9]+\.) `)
+var marked = pattern.Of(`^ *([-*]|[0-9]+\.) `)
 
 // goesOn reports whether a line belongs to the paragraph above it.
 func goesOn(line string) bool {
-	return strings.TrimSpace(line) != "" && !marked.MatchString(line) && !strings.HasPrefix(line, "#") &&
+	return strings.TrimSpace(line) != "" && !marked().MatchString(line) && !strings.HasPrefix(line, "#") &&
 		!strings.HasPrefix(line, "|") && !strings.HasPrefix(line, "```")
 }
 
@@ -105,7 +106,7 @@ func (g *page) paragraph(lines []string) {
 	for _, l := range lines[1:] {
 		text += " " + strings.TrimSpace(l)
 	}
-	lead := marked.FindString(text)
+	lead := marked().FindString(text)
 	g.out = append(g.out, wrapped(lead+inline(text[len(lead):]), g.room, len(lead))...)
 }
 
@@ -127,19 +128,19 @@ func (g *page) table(lines []string) {
 }
 
 var (
-	link     = regexp.MustCompile(`\[([^\]]+)\]\([^)]*\)`)
-	strong   = regexp.MustCompile(`\*\*([^*]+)\*\*`)
-	verbatim = regexp.MustCompile("`([^`]+)`")
+	link     = pattern.Of(`\[([^\]]+)\]\([^)]*\)`)
+	strong   = pattern.Of(`\*\*([^*]+)\*\*`)
+	verbatim = pattern.Of("`([^`]+)`")
 )
 
 // inline gives a text with what is strong or verbatim in it as a terminal shows that.
 func inline(text string) string {
-	text = link.ReplaceAllString(text, "$1")
-	text = strong.ReplaceAllStringFunc(text, func(s string) string { return bold.Render(strings.Trim(s, "*")) })
-	return verbatim.ReplaceAllStringFunc(text, func(s string) string { return sea.Render(strings.Trim(s, "`")) })
+	text = link().ReplaceAllString(text, "$1")
+	text = strong().ReplaceAllStringFunc(text, func(s string) string { return bold.Render(strings.Trim(s, "*")) })
+	return verbatim().ReplaceAllStringFunc(text, func(s string) string { return sea.Render(strings.Trim(s, "`")) })
 }
 
 // plain gives a text without its marks.
 func plain(text string) string {
-	return verbatim.ReplaceAllString(strong.ReplaceAllString(link.ReplaceAllString(text, "$1"), "$1"), "$1")
+	return verbatim().ReplaceAllString(strong().ReplaceAllString(link().ReplaceAllString(text, "$1"), "$1"), "$1")
 }

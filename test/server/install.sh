@@ -1,12 +1,14 @@
 #!/bin/sh
-# Installs the database servers that the tests start for themselves, where they are
-# missing and this user may. Servers that the packages would start are not started.
+# Installs the database servers that the tests start for themselves, their clients and an editor, where they
+# are missing and this user may. Servers that the packages would start are not started.
 set -eu
 
 missing=""
 ls /usr/lib/postgresql/*/bin/postgres >/dev/null 2>&1 || missing="$missing postgresql"
 command -v pgbouncer >/dev/null 2>&1 || [ -x /usr/sbin/pgbouncer ] || missing="$missing pgbouncer"
 command -v mariadbd >/dev/null 2>&1 || [ -x /usr/sbin/mariadbd ] || missing="$missing mariadb-server"
+command -v sqlite3 >/dev/null 2>&1 || missing="$missing sqlite3"
+command -v nvim >/dev/null 2>&1 || missing="$missing neovim"
 [ -n "$missing" ] || exit 0
 
 line="apt-get install -y --no-install-recommends$missing"

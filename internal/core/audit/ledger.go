@@ -2,19 +2,19 @@ package audit
 
 import (
 	"context"
-	"regexp"
 	"slices"
 
 	"lastboard/internal/core/ledger"
 	"lastboard/internal/core/migration"
 	"lastboard/internal/core/plan"
+	"lastboard/internal/pattern"
 	"lastboard/internal/schema"
 )
 
 const restoreLedger = "somebody has changed the ledger: bring it back from a backup; lastboard ledger shows what " +
 	"was done"
 
-var keptName = regexp.MustCompile(`^lastboard_kept_[0-9]+$|^lastboard_kept_[0-9]+\.`)
+var keptName = pattern.Of(`^lastboard_kept_[0-9]+$|^lastboard_kept_[0-9]+\.`)
 
 // ledgerItself finds what cannot have been written by a run.
 func (in *Input) ledgerItself(ctx context.Context) ([]Finding, error) {
@@ -60,7 +60,7 @@ func (in *Input) ledgerItself(ctx context.Context) ([]Finding, error) {
 		return nil, err
 	}
 	for _, k := range kept {
-		if !keptName.MatchString(k.Keeping.Kept) {
+		if !keptName().MatchString(k.Keeping.Kept) {
 			add(k.Version, "where it keeps values", "a table of kept values", k.Keeping.Kept)
 		}
 	}

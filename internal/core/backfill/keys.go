@@ -1,6 +1,7 @@
 package backfill
 
 import (
+	"context"
 	"encoding/base64"
 	"encoding/json"
 	"fmt"
@@ -113,4 +114,49 @@ func DecodeKey(text string) ([]any, error) {
 		}
 	}
 	return values, nil
+}
+
+// Ranges gives the batches of so many rows each that a backfill has by the keys of now, but for the last one, which is
+// open. The error is the engine's, as where its table is not there yet.
+func Ranges(ctx context.Context, db engine.Database, b *engine.Batch, rows int) (list []engine.KeyRange, err error) {
+	last := ""
+	for {
+		condition, args := "true", []any(nil)
+		if last != "" {
+			if condition, args, err = behind(b, last); err != nil {
+				return nil, err
+			}
+		}
+		next, err := db.Query(ctx, strings.ReplaceAll(b.Next, engine.Range, condition), append(args, int64(rows-1))...)
+		if err != nil || len(next.Values) == 0 {
+			return list, err
+		}
+		key, err := EncodeKey(next.Values[0])
+		if err != nil {
+			return nil, err
+		}
+		one, args, err := keyRange(b, last, key)
+		if err != nil {
+			return nil, err
+		}
+		r := engine.KeyRange{Condition: engine.Bind(one, args), Last: key}
+		if one, args, err = behind(b, key); err != nil {
+			return nil, err
+		}
+		r.Behind = engine.Bind(one, args)
+		list, last = append(list, r), key
+	}
+}
+
+// behind gives the condition that a key is above another.
+func behind(b *engine.Batch, last string) (string, []any, error) {
+	if b.Apart && len(b.Keys) > 1 {
+		return side(b.Keys, ">", " > ?", last)
+	}
+	values, err := DecodeKey(last)
+	if len(b.Keys) == 1 {
+		return b.Keys[0] + " > ?", values, err
+	}
+	return "(" + strings.Join(b.Keys, ", ") + ") > (" + strings.TrimSuffix(strings.Repeat("?, ", len(b.Keys)), ", ") + ")",
+		values, err
 }

@@ -182,3 +182,37 @@ func rulesOf(list fault.List) string {
 	}
 	return strings.Join(names, "; ")
 }
+
+// TestCaretsStandUnderNames misspells each name of statements: what is told of it is told at its place, where an editor
+// puts the right one in.
+func TestCaretsStandUnderNames(t *testing.T) {
+	for _, statement := range []string{
+		"alter table vessel add column zip varchar(2), alter ? set not null", "alter table ? add column zap varchar(2)",
+		"alter table vessel drop column ?", "alter table vessel rename column ? to b",
+		"alter table vessel drop constraint ?", "backfill vessel set ? = 1", "backfill vessel set name = ?",
+		"create index x on vessel (?)", "create index x on ? (name)", "alter table vessel add constraint u unique (?)",
+		"alter table vessel add constraint f foreign key (?) references berth (id)",
+		"alter table vessel add constraint f foreign key (berth_id) references berth (?)", "delete from vessel where ? = 1",
+		"comment on column vessel.? is 'x'", "drop index ? on vessel", "alter table vessel alter ? set data type bigint",
+		"alter table vessel alter ? drop not null", "insert into berth (id, ?) values (1, 2)", "drop view ?", "drop table ?",
+		"alter table vessel add column c integer references ? (id)", "alter table vessel rename constraint ? to b",
+		"alter table vessel add column c integer references berth (?)", "alter table vessel add column d integer using (?)",
+		"alter table vessel alter name set position after ?",
+	} {
+		text := "-- T\n" + strings.Replace(statement, "?", "nmae", 1) + ";\n"
+		first, err := migration.Parse("0001-open.sql", "0001", "open", opening)
+		if err != nil {
+			t.Fatal(err)
+		}
+		second, err := migration.Parse("0002-change.sql", "0002", "change", text)
+		if err != nil {
+			t.Errorf("%s: %v", statement, err)
+			continue
+		}
+		found := check.Migrations([]*migration.Migration{first, second}, sqlite.Engine{})
+		i := slices.IndexFunc(found, func(f *fault.Fault) bool { return f.Rule == "name-unknown" })
+		if want := strings.Index(statement, "?") + 1; i < 0 || found[i].Where.Line != 2 || found[i].Where.Column != want {
+			t.Errorf("%s: wanted it at column %d, found %v", statement, want, found)
+		}
+	}
+}

@@ -11,12 +11,12 @@ import (
 	"fmt"
 	"io"
 	"os"
-	"regexp"
 	"slices"
 	"strings"
 	"unicode/utf8"
 
 	"lastboard/internal/files"
+	"lastboard/internal/pattern"
 	"lastboard/internal/sqltext"
 )
 
@@ -133,9 +133,9 @@ func (f *File) keyNames(keys []int) string {
 }
 
 var (
-	wholeNumber = regexp.MustCompile(`^\s*[+-]?[0-9]+\s*$`)
-	anyNumber   = regexp.MustCompile(`^\s*[+-]?([0-9]+\.?[0-9]*|\.[0-9]+)([eE][+-]?[0-9]+)?\s*$`)
-	calendarDay = regexp.MustCompile(`^[0-9]{4}-(0[1-9]|1[0-2])-(0[1-9]|[12][0-9]|3[01])`)
+	wholeNumber = pattern.Of(`^\s*[+-]?[0-9]+\s*$`)
+	anyNumber   = pattern.Of(`^\s*[+-]?([0-9]+\.?[0-9]*|\.[0-9]+)([eE][+-]?[0-9]+)?\s*$`)
+	calendarDay = pattern.Of(`^[0-9]{4}-(0[1-9]|1[0-2])-(0[1-9]|[12][0-9]|3[01])`)
 )
 
 // possible reports whether a text can be a value of a type. Lengths and ranges are
@@ -143,13 +143,13 @@ var (
 func possible(text string, t sqltext.Type) bool {
 	switch {
 	case t.IsInteger():
-		return wholeNumber.MatchString(text)
+		return wholeNumber().MatchString(text)
 	case t.Name == "numeric", t.Name == "real", t.Name == "double precision":
-		return anyNumber.MatchString(text)
+		return anyNumber().MatchString(text)
 	case t.Name == "boolean":
 		return slices.Contains([]string{"0", "1", "true", "false"}, strings.ToLower(text))
 	case t.Name == "date", t.Name == "timestamp":
-		return calendarDay.MatchString(text)
+		return calendarDay().MatchString(text)
 	case t.Name == "enum":
 		return slices.Contains(t.Values, text)
 	}

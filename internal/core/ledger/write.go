@@ -126,13 +126,19 @@ func PutCheckpoint(ctx context.Context, tx engine.Tx, version, direction string,
 // Keep records what a step keeps, in the transaction that begins to keep it. A
 // table that is recorded already stays as it is.
 func Keep(ctx context.Context, tx engine.Tx, version, direction, checksum string, k *engine.Keeping) error {
+	return KeepSince(ctx, tx, version, direction, checksum, k, Now())
+}
+
+// KeepSince does so with the time, or its mark.
+func KeepSince(ctx context.Context, tx engine.Tx, version, direction, checksum string, k *engine.Keeping,
+	at string) error {
 	data, err := json.Marshal(k)
 	if err != nil {
 		return err
 	}
 	_, err = tx.Exec(ctx, `insert into lastboard_kept (id, version, direction, checksum, table_name, kept_table, keeping, kept_at)
 		select (select coalesce(max(id), 0) + 1 from lastboard_kept), ?, ?, ?, ?, ?, ?, ? where not exists (select 1 from lastboard_kept where kept_table = ?)`,
-		version, direction, checksum, k.Table, k.Kept, string(data), Now(), k.Kept)
+		version, direction, checksum, k.Table, k.Kept, string(data), at, k.Kept)
 	return err
 }
 
@@ -159,11 +165,10 @@ func DropModel(ctx context.Context, tx engine.Tx, m Model) error {
 
 // PutMeta sets one of the ledger's own values: "kept".
 func PutMeta(ctx context.Context, tx engine.Tx, name, value string) error {
-	n, err := tx.Exec(ctx, "update lastboard_meta set value = ? where name = ?", value, name)
-	if err != nil || n > 0 {
+	if _, err := tx.Exec(ctx, "delete from lastboard_meta where name = ?", name); err != nil {
 		return err
 	}
-	_, err = tx.Exec(ctx, "insert into lastboard_meta (name, value) values (?, ?)", name, value)
+	_, err := tx.Exec(ctx, "insert into lastboard_meta (name, value) values (?, ?)", name, value)
 	return err
 }
 

@@ -9,7 +9,6 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
-	"regexp"
 	"runtime"
 	"slices"
 	"strconv"
@@ -19,6 +18,7 @@ import (
 	"lastboard/internal/core/csvfile"
 	"lastboard/internal/core/fault"
 	"lastboard/internal/files"
+	"lastboard/internal/pattern"
 	"lastboard/internal/schema"
 	"lastboard/internal/sqltext"
 )
@@ -88,7 +88,7 @@ func (m *Migration) Checksum() string {
 // Full gives "0005-registry-in-two".
 func (m *Migration) Full() string { return m.Version + "-" + m.Name }
 
-var fileName = regexp.MustCompile(`^(\d{4,})-([a-z0-9]+(?:-[a-z0-9]+)*)\.sql$`)
+var fileName = pattern.Of(`^(\d{4,})-([a-z0-9]+(?:-[a-z0-9]+)*)\.sql$`)
 
 // Load reads every migration of a folder in numeric order. The error is a
 // [fault.List] with all that is wrong in all files.
@@ -172,7 +172,7 @@ func Named(path, src string) (*Migration, error) {
 
 // named parts the name of a migration's file.
 func named(path string) ([]string, error) {
-	parts := fileName.FindStringSubmatch(filepath.Base(path))
+	parts := fileName().FindStringSubmatch(filepath.Base(path))
 	if parts == nil {
 		return nil, fault.List{{
 			Level: fault.Error, Class: fault.Usage, Rule: "file-name", Where: fault.Where{File: path, Line: 1, Column: 1},

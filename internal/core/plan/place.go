@@ -15,9 +15,27 @@ import (
 func Located(m *migration.Migration, err error) *fault.Fault {
 	var p *schema.Problem
 	if errors.As(err, &p) {
-		return at(m, p.Pos, fault.New(fault.Refused, p.Rule, p.Cure, "%s", p.Message))
+		return at(m, wordAt(m, p), fault.New(fault.Refused, p.Rule, p.Cure, "%s", p.Message))
 	}
 	return fault.New(fault.Refused, "table-unknown", "", "%s", err.Error())
+}
+
+// wordAt gives the place of the word that a problem is about.
+func wordAt(m *migration.Migration, p *schema.Problem) sqltext.Pos {
+	if p.Name == "" {
+		return p.Pos
+	}
+	tokens, _ := sqltext.Scan(m.File.Source, sqltext.Migration)
+	for _, t := range tokens {
+		named := t.Kind == sqltext.Word || t.Kind == sqltext.Quoted
+		if t.Pos.Offset >= p.Pos.Offset && named && schema.SameName(t.Value, p.Name) {
+			return t.Pos
+		}
+		if t.Pos.Offset >= p.Pos.Offset && t.Is(";") {
+			break
+		}
+	}
+	return p.Pos
 }
 
 func (p *Planner) located(m *migration.Migration, pos sqltext.Pos, err error) *fault.Fault {

@@ -8,7 +8,6 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -20,6 +19,7 @@ import (
 	"lastboard/internal/core/fault"
 	"lastboard/internal/engine"
 	"lastboard/internal/files"
+	"lastboard/internal/pattern"
 	"lastboard/internal/sqltext"
 )
 
@@ -252,7 +252,7 @@ func explain(path, text string, err error) error {
 	case errors.As(err, &decode):
 		f.Where.Line, f.Where.Column = decode.Position()
 		f.Message = strings.TrimPrefix(decode.Error(), "toml: ")
-		if m := mismatch.FindStringSubmatch(f.Message); m != nil {
+		if m := mismatch().FindStringSubmatch(f.Message); m != nil {
 			f.Message = fmt.Sprintf("%s needs %s, and this is a TOML %s", strings.Join(decode.Key(), "."), kindWords[m[2]], m[1])
 		}
 	}
@@ -260,22 +260,22 @@ func explain(path, text string, err error) error {
 		f.Message, f.Cure = decode.Key()[0]+" needs a text between quotes, and this is a section",
 			"did you mean [databases.NAME]?"
 	}
-	f.Source = secret.ReplaceAllString(sqltext.SourceLine(text, f.Where.Line), "$1$2…")
+	f.Source = secret().ReplaceAllString(sqltext.SourceLine(text, f.Where.Line), "$1$2…")
 	return f
 }
 
 // secret finds passwords in a line that is shown: in a URL, and as one of its options.
-var secret = regexp.MustCompile(`(://[^:/@"']*:)[^@"']*|(?i:((?:ssl)?password\s*=\s*["']?)[^&"']*)`)
+var secret = pattern.Of(`(://[^:/@"']*:)[^@"']*|(?i:((?:ssl)?password\s*=\s*["']?)[^&"']*)`)
 
 // mismatch is what the reader of TOML says of a value of another kind than a setting has.
-var mismatch = regexp.MustCompile(`^cannot decode TOML (\w+) into struct field \S+ of type (\S+)$`)
+var mismatch = pattern.Of(`^cannot decode TOML (\w+) into struct field \S+ of type (\S+)$`)
 
 var kindWords = map[string]string{
 	"string": "a text between quotes", "bool": "true or false", "int": "a whole number", "float64": "a number",
 	"[]string": "a list of texts",
 }
 
-var variable = regexp.MustCompile(`\$\{([A-Za-z_][A-Za-z0-9_]*)\}`)
+var variable = pattern.Of(`\$\{([A-Za-z_][A-Za-z0-9_]*)\}`)
 
 // expand puts the environment's values into a URL.
 func expand(path, database, url string) (string, error) {
@@ -284,7 +284,7 @@ func expand(path, database, url string) (string, error) {
 			"%s: database %s has no url", path, database)
 	}
 	var missing string
-	out := variable.ReplaceAllStringFunc(url, func(m string) string {
+	out := variable().ReplaceAllStringFunc(url, func(m string) string {
 		name := m[2 : len(m)-1]
 		v, ok := os.LookupEnv(name)
 		if !ok {
@@ -328,7 +328,7 @@ func (p *Project) Pick(name, url string) (*Database, error) {
 		}
 		return nil, fault.New(fault.Usage, "configuration", cure, "lastboard.toml has no database %s", name)
 	}
-	if m := variable.FindStringSubmatch(db.URL); m != nil {
+	if m := variable().FindStringSubmatch(db.URL); m != nil {
 		return nil, fault.New(fault.Usage, "configuration", "set it, and run the command again",
 			"the url of database %s needs the environment variable %s", name, m[1])
 	}

@@ -230,15 +230,10 @@ func (r *Runner) Advance(ctx context.Context, m *migration.Migration, known *led
 	if err := r.writable(ctx, p); err != nil {
 		return nil, err
 	}
-	record := &ledger.Migration{
-		Version: m.Version, Name: m.Name, Title: m.File.Title, Reason: m.File.Reason, State: ledger.Running,
-		Direction: ledger.Advance,
-		Checksum:  m.Checksum(), Source: m.File.Source,
-	}
 	if err := r.planned(); err != nil {
 		return nil, err
 	}
-	return p, located(p, r.start(ctx, p, nil, record, proven))
+	return p, located(p, r.start(ctx, p, nil, Task{File: m}.record(), proven))
 }
 
 // settle ends the overlap of a migration, or goes on with that.
@@ -271,12 +266,10 @@ func (r *Runner) settle(ctx context.Context, m *migration.Migration, known *ledg
 	if err := r.writable(ctx, p); err != nil {
 		return nil, err
 	}
-	record := *known
-	record.State, record.Direction = ledger.Running, ledger.Settle
 	if err := r.planned(); err != nil {
 		return nil, err
 	}
-	return p, located(p, r.start(ctx, p, known, &record, proven))
+	return p, located(p, r.start(ctx, p, known, Task{Known: known, Settle: true}.record(), proven))
 }
 
 // located says of a refusal which statement of the file it is about.
@@ -357,12 +350,10 @@ func (r *Runner) Retreat(ctx context.Context, known *ledger.Migration, filed *mi
 	if err := r.writable(ctx, p); err != nil {
 		return nil, err
 	}
-	record := *known
-	record.State, record.Direction = ledger.Running, ledger.Retreat
 	if err := r.planned(); err != nil {
 		return nil, err
 	}
-	return p, r.start(ctx, p, known, &record, proven)
+	return p, r.start(ctx, p, known, Task{Known: known}.record(), proven)
 }
 
 // allowed refuses what is not to be done unasked.

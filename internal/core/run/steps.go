@@ -41,9 +41,19 @@ type progress struct {
 // start begins a planned run: the record of it is written in the transaction of
 // its first steps.
 func (r *Runner) start(ctx context.Context, p *plan.Plan, before, record *ledger.Migration, proven map[int]bool) error {
-	wanted, err := json.Marshal(schema.Since(p.Before, p.After).Without(p.Unsure))
+	run, err := r.begun(ctx, p, before, record, proven)
 	if err != nil {
 		return err
+	}
+	return r.run(ctx, run, true)
+}
+
+// begun gives a planned run that is about to begin, and writes into its record what it leads to.
+func (r *Runner) begun(ctx context.Context, p *plan.Plan, before, record *ledger.Migration,
+	proven map[int]bool) (*progress, error) {
+	wanted, err := json.Marshal(schema.Since(p.Before, p.After).Without(p.Unsure))
+	if err != nil {
+		return nil, err
 	}
 	record.Wanted = wanted
 	if p.Direction != ledger.Retreat {
@@ -51,21 +61,20 @@ func (r *Runner) start(ctx context.Context, p *plan.Plan, before, record *ledger
 		if p.Direction == ledger.Settle {
 			opening, err := plan.DecodeRecords(record.Changes)
 			if err != nil {
-				return err
+				return nil, err
 			}
 			records = append(opening, records...)
 		}
 		if record.Changes, err = plan.EncodeRecords(records); err != nil {
-			return err
+			return nil, err
 		}
 	}
 	facts, err := r.facts(ctx, p)
 	if err != nil {
-		return err
+		return nil, err
 	}
-	run := &progress{record: record, before: before, steps: p.Steps, facts: facts, done: map[int]bool{}, proven: proven,
-		kept: p.KeptNumber, opens: len(p.Later) > 0, started: time.Now()}
-	return r.run(ctx, run, true)
+	return &progress{record: record, before: before, steps: p.Steps, facts: facts, done: map[int]bool{}, proven: proven,
+		kept: p.KeptNumber, opens: len(p.Later) > 0, started: time.Now()}, nil
 }
 
 // goOn continues a run that has stopped, with the steps that it had, which have to be those
@@ -176,15 +185,7 @@ func allDone(p *progress, unit []*engine.Step) bool {
 // is the one in which an error came.
 func (r *Runner) unit(ctx context.Context, p *progress, steps []*engine.Step, first,
 	last bool) (at *engine.Step, err error) {
-	o := engine.TxOptions{LockWait: r.LockWait}
-	for _, s := range steps {
-		o.ForeignKeysOff = o.ForeignKeysOff || s.ForeignKeysOff
-		for _, t := range s.Strong {
-			if !slices.Contains(o.Strong, t) {
-				o.Strong = append(o.Strong, t)
-			}
-		}
-	}
+	o := r.options(steps)
 	if r.Live && !r.LetWritersWait && slices.ContainsFunc(steps,
 		func(s *engine.Step) bool { return s.Kind == engine.Backfill }) {
 		o.Limit = max(10*r.Pace.Limit, 50*r.LockWait) // far above what was forecast
@@ -206,6 +207,20 @@ func (r *Runner) unit(ctx context.Context, p *progress, steps []*engine.Step, fi
 		return at, f
 	}
 	return at, err
+}
+
+// options gives what a transaction needs that does steps.
+func (r *Runner) options(steps []*engine.Step) engine.TxOptions {
+	o := engine.TxOptions{LockWait: r.LockWait}
+	for _, s := range steps {
+		o.ForeignKeysOff = o.ForeignKeysOff || s.ForeignKeysOff
+		for _, t := range s.Strong {
+			if !slices.Contains(o.Strong, t) {
+				o.Strong = append(o.Strong, t)
+			}
+		}
+	}
+	return o
 }
 
 // tryUnit does so once.
@@ -409,8 +424,6 @@ func (r *Runner) close(ctx context.Context, tx engine.Tx, p *progress, rows int6
 	if untried || len(others) > 0 {
 		r.after = nil // the copies on which was planned know nothing of that
 	}
-	what := map[string]string{ledger.Advance: "advanced", ledger.Settle: "settled",
-		ledger.Retreat: "retreated"}[p.record.Direction]
 	r.ended = p.end()
 	if r.ended == ledger.Waiting {
 		err = ledger.Forget(ctx, tx, p.record.Version)
@@ -434,10 +447,13 @@ func (r *Runner) close(ctx context.Context, tx engine.Tx, p *progress, rows int6
 	}
 	forecast := plan.Seconds(p.steps, r.Engine.About())
 	return ledger.Record(ctx, tx, ledger.Entry{
-		At: ledger.Now(), Version: p.record.Version, What: what, By: r.me.By, Host: r.me.Host,
+		At: ledger.Now(), Version: p.record.Version, What: done[p.record.Direction], By: r.me.By, Host: r.me.Host,
 		Seconds: time.Since(p.started).Seconds(), Forecast: &forecast, Rows: rows,
 	})
 }
+
+// done says in the ledger what a run has done.
+var done = map[string]string{ledger.Advance: "advanced", ledger.Settle: "settled", ledger.Retreat: "retreated"}
 
 // end gives the state that the migration has once its run is over.
 func (p *progress) end() string {

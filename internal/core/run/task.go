@@ -115,6 +115,21 @@ func (t Task) Unfinished() bool {
 	return t.Known != nil && (t.Known.State == ledger.Running || t.Known.State == ledger.Stopped)
 }
 
+// record is that of a migration whose run begins.
+func (t Task) record() *ledger.Migration {
+	if t.Known == nil {
+		m := t.File
+		return &ledger.Migration{Version: m.Version, Name: m.Name, Title: m.File.Title, Reason: m.File.Reason,
+			State: ledger.Running, Direction: ledger.Advance, Checksum: m.Checksum(), Source: m.File.Source}
+	}
+	record := *t.Known
+	record.State, record.Direction = ledger.Running, ledger.Retreat
+	if t.Settle {
+		record.Direction = ledger.Settle
+	}
+	return &record
+}
+
 func (t Task) plan(ctx context.Context, planner *plan.Planner) (*plan.Plan, error) {
 	if t.Settle {
 		return planner.Settle(ctx, t.File)

@@ -2,11 +2,11 @@ package mariadb
 
 import (
 	"context"
-	"regexp"
 	"slices"
 	"strings"
 
 	"lastboard/internal/engine"
+	"lastboard/internal/pattern"
 	"lastboard/internal/sqltext"
 )
 
@@ -30,7 +30,7 @@ const selectRights = `
 	order by 1, 2, 3, 4`
 
 // definer is the account of whoever made something, in a statement that the server shows.
-var definer = regexp.MustCompile("(?i)^create definer=(`[^`]*`|\"[^\"]*\")@(`[^`]*`|\"[^\"]*\") ")
+var definer = pattern.Of("(?i)^create definer=(`[^`]*`|\"[^\"]*\")@(`[^`]*`|\"[^\"]*\") ")
 
 // Beside implements engine.Database. The accounts as which routines and events act are those of who
 // makes them.
@@ -76,11 +76,11 @@ func (d *database) shown(ctx context.Context, kind, name string) (engine.Beside,
 		b.Place = engine.BehindViews
 		if row[3] != nil { // its times are those of its time zone
 			b.SQL = made(text(row[1]), "set statement time_zone = "+literal(text(row[2]))+" for "+
-				definer.ReplaceAllString(text(row[3]), "create "))
+				definer().ReplaceAllString(text(row[3]), "create "))
 		}
 	default:
 		if row[2] != nil {
-			b.SQL = made(text(row[1]), definer.ReplaceAllString(text(row[2]), "create "))
+			b.SQL = made(text(row[1]), definer().ReplaceAllString(text(row[2]), "create "))
 		}
 	}
 	return b, nil

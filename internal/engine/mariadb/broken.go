@@ -3,12 +3,12 @@ package mariadb
 import (
 	"context"
 	"errors"
-	"regexp"
 	"strconv"
 	"strings"
 
 	"lastboard/internal/engine"
 	"lastboard/internal/engine/planning"
+	"lastboard/internal/pattern"
 )
 
 // When the server ends a statement (for its time, or by a kill) in the very moment in which it
@@ -17,7 +17,7 @@ import (
 // then is half there, and nothing mends that by itself. Another version of the table does.
 
 // mark is a name in a statement.
-var mark = regexp.MustCompile(`"((?:[^"]|"")+)"`)
+var mark = pattern.Of(`"((?:[^"]|"")+)"`)
 
 // halfRead reports whether an error is that of a table whose triggers are half read.
 func halfRead(err error) bool {
@@ -52,7 +52,7 @@ func (s *session) endable(ctx context.Context, sql string, run func() error) err
 func (s *session) reread(ctx context.Context, sql string) {
 	ctx = context.WithoutCancel(ctx) // applications may wait for it
 	var names []string
-	for _, m := range mark.FindAllStringSubmatch(sql, -1) {
+	for _, m := range mark().FindAllStringSubmatch(sql, -1) {
 		names = append(names, planning.Literal(strings.ReplaceAll(m[1], `""`, `"`)))
 	}
 	if len(names) == 0 {
@@ -86,7 +86,7 @@ const rereadTries = 10
 // again: somebody else's statement may have been ended, and the server says of a trigger that it
 // has half read that it has dropped it, and leaves it in the table without a name.
 func (d *database) dropTrigger(ctx context.Context, sql string, b bounds) error {
-	name := strings.ReplaceAll(mark.FindStringSubmatch(sql)[1], `""`, `"`)
+	name := strings.ReplaceAll(mark().FindStringSubmatch(sql)[1], `""`, `"`)
 	r, err := d.query(ctx, `select table_name, table_comment from information_schema.tables join information_schema.triggers on event_object_schema = table_schema and event_object_table = table_name
 		where trigger_schema = database() and trigger_name = ?`, name)
 	if err != nil {
@@ -123,6 +123,6 @@ func isAnew(sql string) bool {
 // in the hundredth of a second in which triggers are made are then of the one before.
 func (s *session) notAnew(ctx context.Context, sql string) error {
 	_, err := s.exec(ctx, "do sleep(0.02)")
-	_, _ = s.exec(ctx, "flush tables "+mark.FindString(sql)) // where the user may
+	_, _ = s.exec(ctx, "flush tables "+mark().FindString(sql)) // where the user may
 	return err
 }

@@ -1,12 +1,12 @@
 package mariadb
 
 import (
-	"regexp"
 	"slices"
 	"strings"
 
 	"lastboard/internal/engine"
 	"lastboard/internal/engine/planning"
+	"lastboard/internal/pattern"
 	"lastboard/internal/schema"
 	"lastboard/internal/sqltext"
 )
@@ -256,13 +256,13 @@ func (d dialect) Last(p *planning.Planner, what string, n planning.Noting, left 
 }
 
 // ofOneTable finds a statement that writes to one table alone.
-var ofOneTable = regexp.MustCompile(`^(update|delete from) ("(?:[^"]|"")+")( set | where )`)
+var ofOneTable = pattern.Of(`^(update|delete from) ("(?:[^"]|"")+")( set | where )`)
 
 // byNotes lets a statement that writes the rows which are noted in another table find them by it. Where a statement
 // writes to one table and reads no other beside it, the server (before 11.1) looks a subquery up for each row of the
 // table, and locks each for that.
 func byNotes(sql string) string {
-	m := ofOneTable.FindStringSubmatch(sql)
+	m := ofOneTable().FindStringSubmatch(sql)
 	if m == nil || !strings.Contains(sql, " in (select ") {
 		return sql
 	}

@@ -17,6 +17,7 @@ import (
 
 	"lastboard/internal/engine"
 	"lastboard/internal/engine/bounded"
+	"lastboard/internal/pattern"
 )
 
 // session is one connection to the server that nobody else uses.
@@ -287,10 +288,10 @@ func failure(ctx context.Context, err error) error {
 }
 
 var (
-	duplicateKey = regexp.MustCompile(`for key '(?:[^']*\.)?([^']*)'`)
-	inQuotes     = regexp.MustCompile("[`'\"]([^`'\"]*)[`'\"]")
-	failedCheck  = regexp.MustCompile("CONSTRAINT [`\"](.*?)[`\"] failed for [`\"].*?[`\"]\\.[`\"](.*?)[`\"]")
-	brokenKey    = regexp.MustCompile("\\([`\"].*?[`\"]\\.[`\"](.*?)[`\"], CONSTRAINT [`\"](.*?)[`\"] FOREIGN KEY")
+	duplicateKey = pattern.Of(`for key '(?:[^']*\.)?([^']*)'`)
+	inQuotes     = pattern.Of("[`'\"]([^`'\"]*)[`'\"]")
+	failedCheck  = pattern.Of("CONSTRAINT [`\"](.*?)[`\"] failed for [`\"].*?[`\"]\\.[`\"](.*?)[`\"]")
+	brokenKey    = pattern.Of("\\([`\"].*?[`\"]\\.[`\"](.*?)[`\"], CONSTRAINT [`\"](.*?)[`\"] FOREIGN KEY")
 )
 
 // violation says which constraint stopped a statement; nil for another error.
@@ -303,18 +304,19 @@ func violation(err error) *engine.Violation {
 	}
 	switch code(err) {
 	case 1048, 1364, 1263:
-		return &engine.Violation{Rule: "not null", Columns: []string{first(inQuotes)}, Err: err}
+		return &engine.Violation{Rule: "not null", Columns: []string{first(inQuotes())}, Err: err}
 	case 1062, 1586:
-		return &engine.Violation{Rule: "unique", Name: first(duplicateKey), Columns: []string{first(duplicateKey)}, Err: err}
+		key := first(duplicateKey())
+		return &engine.Violation{Rule: "unique", Name: key, Columns: []string{key}, Err: err}
 	case 4025:
 		v := &engine.Violation{Rule: "check", Err: err}
-		if m := failedCheck.FindStringSubmatch(message(err)); m != nil {
+		if m := failedCheck().FindStringSubmatch(message(err)); m != nil {
 			v.Name, v.Table = m[1], m[2]
 		}
 		return v
 	case 1451, 1452, 1216, 1217:
 		v := &engine.Violation{Rule: "foreign key", Err: err}
-		if m := brokenKey.FindStringSubmatch(message(err)); m != nil {
+		if m := brokenKey().FindStringSubmatch(message(err)); m != nil {
 			v.Table, v.Name = m[1], m[2]
 		}
 		return v

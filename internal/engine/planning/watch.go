@@ -3,12 +3,12 @@ package planning
 import (
 	"crypto/sha256"
 	"encoding/hex"
-	"regexp"
 	"strconv"
 	"strings"
 	"time"
 
 	"lastboard/internal/engine"
+	"lastboard/internal/pattern"
 	"lastboard/internal/schema"
 )
 
@@ -81,7 +81,7 @@ func RefusedMessage(t *schema.Table, w schema.Watched, until time.Time) string {
 
 // RefusesUntil gives the moment that stands in a trigger that refuses what programs of before write.
 func RefusesUntil(body string) time.Time {
-	if m := refusesUntil.FindStringSubmatch(body); m != nil {
+	if m := refusesUntil().FindStringSubmatch(body); m != nil {
 		if seconds, err := strconv.ParseInt(m[1], 10, 64); err == nil {
 			return time.Unix(seconds, 0)
 		}
@@ -89,4 +89,4 @@ func RefusesUntil(body string) time.Time {
 	return time.Time{}
 }
 
-var refusesUntil = regexp.MustCompile(`(?:_timestamp|unixepoch)\(\) < (?:pg_catalog\.to_timestamp\()?([0-9]+)`)
+var refusesUntil = pattern.Of(`(?:_timestamp|unixepoch)\(\) < (?:pg_catalog\.to_timestamp\()?([0-9]+)`)

@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"net"
-	"regexp"
 	"strconv"
 	"strings"
 	"time"
@@ -15,6 +14,7 @@ import (
 
 	"lastboard/internal/engine"
 	"lastboard/internal/engine/bounded"
+	"lastboard/internal/pattern"
 )
 
 // oldest is the first version of the server that is proven.
@@ -127,7 +127,7 @@ func (d *database) dial(ctx context.Context, dial pgconn.DialFunc) (*pgconn.PgCo
 }
 
 // genuine is how PostgreSQL itself says what it is, of any distribution.
-var genuine = regexp.MustCompile(`^PostgreSQL \d+(\.\d+)*(beta\d+|rc\d+|devel)?( \([^)]*\))? on `)
+var genuine = pattern.Of(`^PostgreSQL \d+(\.\d+)*(beta\d+|rc\d+|devel)?( \([^)]*\))? on `)
 
 // greet finds out what the server is, and refuses one that this is not made for.
 func (d *database) greet(ctx context.Context, unproven bool, mode engine.Mode) error {
@@ -143,7 +143,7 @@ func (d *database) greet(ctx context.Context, unproven bool, mode engine.Mode) e
 	v := r.Values[0]
 	d.number, d.home, d.pid = int(number(v[1])), text(v[2]), uint32(number(v[3]))
 	d.version, _, _ = strings.Cut(text(v[7]), " ")
-	if !unproven && (!genuine.MatchString(text(v[0])) || number(v[5]) != 1 || yes(v[6])) {
+	if !unproven && (!genuine().MatchString(text(v[0])) || number(v[5]) != 1 || yes(v[6])) {
 		return d.cannot("the server speaks the protocol of PostgreSQL and is another: "+firstWords(text(v[0])),
 			"what it does with a table was never measured; --unproven tries all the same, on a copy first", nil)
 	}

@@ -2,12 +2,12 @@ package postgres
 
 import (
 	"maps"
-	"regexp"
 	"slices"
 	"strings"
 
 	"lastboard/internal/engine"
 	"lastboard/internal/engine/planning"
+	"lastboard/internal/pattern"
 	"lastboard/internal/schema"
 	"lastboard/internal/sqltext"
 )
@@ -106,13 +106,13 @@ func following(r planning.RowKeys, t *schema.Table, kept string) []string {
 // keptBy gives the table of kept values that a trigger lets follow its rows; "" for another
 // trigger.
 func keptBy(tr *schema.Trigger) string {
-	if m := followerName.FindStringSubmatch(strings.TrimPrefix(tr.Name, lastTrigger)); m != nil {
+	if m := followerName().FindStringSubmatch(strings.TrimPrefix(tr.Name, lastTrigger)); m != nil {
 		return m[1]
 	}
 	return ""
 }
 
-var followerName = regexp.MustCompile(`^(lastboard_kept_[0-9]+)_(gone|moved|new|came|turn)$`)
+var followerName = pattern.Of(`^(lastboard_kept_[0-9]+)_(gone|moved|new|came|turn)$`)
 
 func followSQL(t *schema.Table, kept string, keys []string) []string {
 	r := rowKeys(t, keys, nil)

@@ -5,13 +5,13 @@ import (
 	"errors"
 	"fmt"
 	"reflect"
-	"regexp"
 	"strconv"
 	"strings"
 
 	"github.com/jackc/pgx/v5/pgconn"
 
 	"lastboard/internal/engine"
+	"lastboard/internal/pattern"
 	"lastboard/internal/schema"
 	"lastboard/internal/sqltext"
 )
@@ -398,7 +398,7 @@ func (r *reader) trigger(v []any) {
 		return
 	}
 	tr := &schema.Trigger{Name: text(v[1]), SQL: text(v[2])}
-	if ownTrigger.MatchString(tr.Name) {
+	if ownTrigger().MatchString(tr.Name) {
 		t.Own = append(t.Own, tr)
 	} else {
 		t.Triggers = append(t.Triggers, tr)
@@ -406,7 +406,7 @@ func (r *reader) trigger(v []any) {
 }
 
 // ownTrigger knows Lastboard's triggers by their names.
-var ownTrigger = regexp.MustCompile(`^(` + lastTrigger + `|` + firstTrigger + `|` + watchTrigger + `|` +
+var ownTrigger = pattern.Of(`^(` + lastTrigger + `|` + firstTrigger + `|` + watchTrigger + `|` +
 	refuseTrigger + `)?` + engine.Prefix)
 
 func (r *reader) policy(v []any) {
