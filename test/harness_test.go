@@ -287,8 +287,29 @@ func (o *office) same(query, want string) {
 		got = strings.ReplaceAll(got, t, "")
 	}
 	if got != want {
-		o.Errorf("%s: wanted\n%s\ngot\n%s", query, want, got)
+		missing, more := unlike(want, got)
+		o.Errorf("%s: missing\n%s\nin its place\n%s", query, missing, more)
 	}
+}
+
+// unlike is the lines of want that are not in got, and the other way round; where both have the same lines
+// in another order, all of both.
+func unlike(want, got string) (missing, more string) {
+	without := func(a, b string) string {
+		var out []string
+		in := strings.Split(b, "\n")
+		for line := range strings.SplitSeq(a, "\n") {
+			if !slices.Contains(in, line) {
+				out = append(out, line)
+			}
+		}
+		return strings.Join(out, "\n")
+	}
+	missing, more = without(want, got), without(got, want)
+	if missing == "" && more == "" {
+		return want, got
+	}
+	return missing, more
 }
 
 // snapshot is all that is in the database: what SQLite itself says of the
