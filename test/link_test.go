@@ -87,6 +87,12 @@ func (p *purser) write() error {
 	if p.r.IntN(10) == 0 && !p.settled.Load() {
 		e.registry, e.number = "quiet", 99
 	}
+	if p.r.IntN(8) == 0 { // what the column has by default
+		e.length = 10
+		if p.after {
+			e.length = 100
+		}
+	}
 	was := e
 	if e.registry == "quiet" && p.loud {
 		e.registry = "LOUD"
@@ -317,6 +323,70 @@ func TestTwoShapesAreKilled(t *testing.T) {
 			if server == "MariaDB" {
 				kills("locked-statement", 6)
 			}
+		})
+	}
+}
+
+// TestDefaultsThatProgramsWrite is that a program which writes what its column has by default, or what
+// stands where it is left out, keeps it while a column has two shapes, and so does one that leaves it out.
+func TestDefaultsThatProgramsWrite(t *testing.T) {
+	beside(t)
+	for _, server := range everywhere[1:] {
+		t.Run(server, func(t *testing.T) {
+			o := officeOn(t, server, []string{"create table vessel (id integer not null primary key, label varchar(60) " +
+				"not null, feet numeric(7,1) not null default 1, draught numeric(5,1) default 3)",
+				"insert into vessel values (1, 'old:1', 10, 3), (2, 'old:2', 20, null)"})
+			o.paced("")
+			o.migration("0002-registry", `-- Registry and number apart, and lengths in metres
+alter table vessel
+  add column registry varchar(40) not null using (left(label, position(':' in label) - 1)),
+  add column number integer not null using (cast(substring(label from position(':' in label) + 1) as integer)),
+  drop column label restore using (concat(registry, ':', cast(number as varchar(12))));
+alter table vessel
+  alter column feet set data type numeric(7,2) using (round(feet * 0.3048, 2)) restore using (round(metres / 0.3048, 1)),
+  rename column feet to metres;
+alter table vessel
+  alter column draught set data type numeric(5,2) using (round(draught * 0.3048, 2)) restore using (round(deep / 0.3048, 1)),
+  rename column draught to deep;
+`)
+			o.must("advance", "--yes")
+			rows := func(want string) {
+				t.Helper()
+				o.same("select id, label, feet, draught, registry, number, metres, deep from vessel where id > 2 order by id", want)
+			}
+			// Programs of before: all given, what has a default left out, the defaults given, and nothing.
+			o.exec("insert into vessel (id, label, feet, draught) values (3, 'a:3', 100, 10)")
+			o.exec("insert into vessel (id, label) values (4, 'a:4')")
+			o.exec("insert into vessel (id, label, feet, draught) values (5, 'a:5', 1, 3)")
+			o.exec("insert into vessel (id, label, feet, draught) values (6, 'a:6', 0, null)")
+			rows("3|a:3|100.0|10.0|a|3|30.48|3.05\n4|a:4|1.0|3.0|a|4|0.30|0.91\n5|a:5|1.0|3.0|a|5|0.30|0.91\n" +
+				"6|a:6|0.0|null|a|6|0.00|null")
+			o.exec("delete from vessel where id > 2")
+			// Programs of after: the defaults of their columns, what stands where nothing is given, what the old
+			// ones have by default.
+			o.exec("insert into vessel (id, registry, number, metres, deep) values (3, 'b', 3, 1, 3)")
+			o.exec("insert into vessel (id, registry, number, metres, deep) select 4, '', 0, 0, 0")
+			o.exec("insert into vessel (id, registry, number, metres, deep) values (5, '', 5, 0.30, 0.91), (6, 'b', 0, 9, 9)")
+			o.exec("insert into vessel (id, registry, number) values (7, 'b', 7)")
+			empty := ":0"
+			if server == "MariaDB" { // which computes just that from what stands where label is left out
+				empty = ""
+			}
+			rows("3|b:3|3.3|9.8|b|3|1.00|3.00\n4|" + empty + "|0.0|0.0||0|0.00|0.00\n5|:5|1.0|3.0||5|0.30|0.91\n" +
+				"6|b:0|29.5|29.5|b|0|9.00|9.00\n7|b:7|1.0|3.0|b|7|0.30|0.91")
+			o.exec("update vessel set metres = 1, deep = 3 where id = 7")
+			o.exec("update vessel set metres = 0, registry = '', number = 0 where id = 3")
+			o.same("select label, feet, draught, metres, deep from vessel where id = 7", "b:7|3.3|9.8|1.00|3.00")
+			o.same("select label, feet, metres from vessel where id = 3", ":0|0.0|0.00")
+			o.must("audit")
+			o.must("settle", "--yes")
+			o.must("audit")
+			o.exec("insert into vessel (id, registry, number) values (8, 'b', 8)")
+			o.same("select metres, deep from vessel where id = 8", "1.00|3.00") // by their own defaults
+			o.must("retreat", "--to", "1", "--yes", "--settle")
+			o.must("audit")
+			o.same("select id, label, feet, draught from vessel order by id", "1|old:1|10.0|3.0\n2|old:2|20.0|null\n"+
+				"3|:0|0.0|9.8\n4|"+empty+"|0.0|0.0\n5|:5|1.0|3.0\n6|b:0|29.5|29.5\n7|b:7|3.3|9.8\n8|b:8|3.3|9.8")
 		})
 	}
 }

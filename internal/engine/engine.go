@@ -76,8 +76,8 @@ type Planner interface {
 	// CannotLink says why the engine cannot keep columns of a table equal to those that they are made
 	// from, both ways; "" where it can.
 	CannotLink(as *schema.TableChange, l schema.Link, s *schema.Schema) string
-	// Linked gives a column as it stands while it is one of those, added or to go.
-	Linked(c *schema.Column, added bool) schema.Column
+	// Linked gives a column as it stands while it is one of those.
+	Linked(l schema.Link, c *schema.Column, at schema.LinkStage) schema.Column
 	// Links names the triggers that keep them equal, and gives the statements that make them.
 	Links(t *schema.Table, l schema.Link) (triggers, sql []string)
 	// Supplying names the triggers that supply columns of a table from expressions where an insert

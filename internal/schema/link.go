@@ -44,34 +44,49 @@ func (l Link) Columns() (old, fresh []string) {
 	return slices.Sorted(maps.Keys(l.Old)), slices.Sorted(maps.Keys(l.New))
 }
 
+// LinkStage says how far a column of a link is.
+type LinkStage int
+
+// An old column goes, a new one is added, and its rows are filled.
+const (
+	LinkGoes LinkStage = iota
+	LinkAdded
+	LinkFilled
+)
+
+// Stands gives a column of a link as it stands meanwhile.
+type Stands func(l Link, c *Column, at LinkStage) Column
+
 // Beside gives the change that adds the new columns of a link to a table, and lets it be written by
-// either: stands gives a column as it stands meanwhile. as is the change as it would be made at once.
-func Beside(as *TableChange, l Link, stands func(c *Column, added bool) Column) *TableChange {
+// either. as is the change as it would be made at once.
+func Beside(as *TableChange, l Link, stands Stands) *TableChange {
 	after := as.Before.copy()
 	c := &TableChange{Before: as.Before, After: after, From: map[string]string{}, Fill: map[string]Fill{},
 		Restore: map[string]sqltext.Expr{}, Discard: map[string]bool{}, Placed: map[string]sqltext.Place{}}
 	for i, col := range after.Columns {
 		c.From[col.Name] = col.Name
 		if _, ok := l.Old[col.Name]; ok {
-			s := stands(col, false)
+			s := stands(l, col, LinkGoes)
 			after.Columns[i] = &s
 		}
 	}
 	for _, col := range as.After.Columns {
 		if _, ok := l.New[col.Name]; ok {
-			s := stands(col, true)
+			s := stands(l, col, LinkAdded)
 			after.Columns = append(after.Columns, &s)
 		}
 	}
 	return c
 }
 
-// Required gives a table in which the new columns of a link are not null that are so in the end.
-func Required(t, end *Table, l Link) *Table {
+// Filled gives a table in which the rows of the new columns of a link have their values. end is the table
+// as the link leaves it.
+func Filled(t, end *Table, l Link, stands Stands) *Table {
 	after := t.copy()
 	for _, c := range after.Columns {
-		if _, ok := l.New[c.Name]; ok && end.Column(c.Name).NotNull {
-			c.NotNull = true
+		if _, ok := l.New[c.Name]; ok {
+			s := stands(l, end.Column(c.Name), LinkFilled)
+			c.NotNull, c.Default = s.NotNull, s.Default
 		}
 	}
 	return after

@@ -93,7 +93,8 @@ func TestLinkOf(t *testing.T) {
 		if got := strings.Join(old, ",") + "|" + strings.Join(fresh, ","); got != want {
 			t.Errorf("%s: %s", statement, got)
 		}
-		beside := schema.Beside(change.Table, l, func(c *schema.Column, _ bool) schema.Column { return *c })
+		beside := schema.Beside(change.Table, l,
+			func(_ schema.Link, c *schema.Column, _ schema.LinkStage) schema.Column { return *c })
 		if got := beside.After.ColumnNames(); len(got) != 4 || got[3] != fresh[0] {
 			t.Errorf("%s: beside: %v", statement, got)
 		}

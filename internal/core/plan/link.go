@@ -160,7 +160,7 @@ func (p *Planner) opensLink(ctx context.Context, out *Plan, m *migration.Migrati
 	}
 	out.Records[len(out.Records)-1].Linked = true
 	now := p.current.Table(name)
-	c := &schema.LinkChange{Before: now, After: schema.Required(now, as.After, l), Link: l, Kept: kept}
+	c := &schema.LinkChange{Before: now, After: schema.Filled(now, as.After, l, p.in.Engine.Linked), Link: l, Kept: kept}
 	what = "keep columns of " + name + " equal to what they are made from"
 	if err := p.change(ctx, out, &schema.Change{At: st.At, What: what, Link: c}); err != nil {
 		return err

@@ -293,7 +293,7 @@ func linkSteps(e engine.Engine, c *schema.TableChange, f engine.Facts) (list []*
 	}
 	beside := schema.Beside(c, l, e.Linked)
 	add(&schema.Change{Table: beside})
-	now := schema.Required(beside.After, c.After, l)
+	now := schema.Filled(beside.After, c.After, l, e.Linked)
 	add(&schema.Change{Link: &schema.LinkChange{Before: beside.After, After: now, Link: l}})
 	add(&schema.Change{Table: schema.Ended(now, c, l)})
 	back := beside.Invert()

@@ -61,6 +61,7 @@ type planner struct {
 	// swapFollowed means that triggers compute the swapped columns.
 	swapFollowed bool
 	shown        bool              // the hidden ones have got their names
+	defined      []*schema.Column  // those that are as they will be since others have gone
 	keptBeside   []*engine.Keeping // values that are kept beside applications
 	fillers      []string          // events of triggers that fill rows which come or lose a value
 }

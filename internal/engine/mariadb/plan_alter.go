@@ -28,8 +28,10 @@ func (p *planner) alter() {
 		p.show() // its trigger reads what goes
 	}
 	p.dropColumns()
+	late := p.late()
 	p.modify()
 	p.show()
+	p.setDefaults(late)
 	p.addGenerated()
 	p.endFill()
 	p.addParts()

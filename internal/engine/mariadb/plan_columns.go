@@ -54,6 +54,11 @@ func (p *planner) dropColumns() {
 			"database() and table_name = " + literal(p.Table.Name) +
 			" and column_name = " + literal(beside(c)) + ")"
 	}
+	for _, c := range p.After.Columns {
+		if old := p.From(c); len(links) > 0 && old != nil && computes(p.Table, old) { // from what goes
+			actions, p.defined = append(actions, "modify column "+columnSQL(p.inPlace(), c)), append(p.defined, c)
+		}
+	}
 	if k := p.Table.PrimaryKey; k != nil && (p.Goes(k.Columns) || len(p.swapped) > 0 && p.goesFor(usesNames(k.Columns))) {
 		actions = append(actions, p.primary()...)
 	}
@@ -202,10 +207,11 @@ func lockedNumbers(tables ...*schema.Table) (locks []string) {
 // if the server has to copy the table, then once.
 func (p *planner) modify() {
 	var actions, whats, mend []string
-	before, after := p.without(), p.inPlace()
+	before, after, late := p.without(), p.inPlace(), p.late()
 	for i, c := range p.After.Columns {
 		old := p.From(c)
-		if p.isRemade(c) || p.isSwapped(c) || slices.Contains(p.hidden, c) || old == nil &&
+		if p.isRemade(c) || p.isSwapped(c) || slices.Contains(p.hidden, c) ||
+			slices.Contains(p.defined, c) || slices.Contains(late, c) || old == nil &&
 			(c.Generated != nil || !p.unfinished(c)) {
 			continue
 		}
@@ -242,6 +248,18 @@ func (p *planner) modify() {
 		s := p.alterTable(engine.Rewrite, rewriteRate, strings.Join(whats, ", "), actions...)
 		s.Preview, s.Outside.Done, s.Mend = p.PreviewAdded(), done, mend
 	}
+}
+
+// late lists the columns that are by default what comes of others, which have their names only once they
+// are filled.
+func (p *planner) late() (list []*schema.Column) {
+	for _, c := range p.After.Columns {
+		if c.Default != nil && !p.shown && slices.ContainsFunc(p.hidden,
+			func(h *schema.Column) bool { return c.Default.Mentions(h.Name) }) {
+			list = append(list, c)
+		}
+	}
+	return list
 }
 
 // mendNulls gives the statements that fill rows which came without a value after all others had

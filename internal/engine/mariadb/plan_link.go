@@ -2,6 +2,7 @@ package mariadb
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"lastboard/internal/engine"
@@ -79,19 +80,42 @@ func isNot(c *schema.Column, x, value string) string {
 	return "not (" + x + " <=> " + asColumn(value, c) + ")"
 }
 
-// Linked implements engine.Planner.
-func (Engine) Linked(c *schema.Column, _ bool) schema.Column {
+// Linked implements engine.Planner. Where a program leaves a new column out, it is by default what comes
+// of the old ones, so that whatever else it has was written; not so one of several that has a default of
+// its own, which programs that write the others expect.
+func (Engine) Linked(l schema.Link, c *schema.Column, at schema.LinkStage) schema.Column {
 	out := *c
-	if out.NotNull && out.Default == nil {
+	switch {
+	case at == schema.LinkFilled && (len(l.New) == 1 || c.NotNull && c.Default == nil):
+		out.Default = &schema.Expr{Tree: l.New[c.Name]}
+	case out.NotNull && out.Default == nil:
 		out.Default = &schema.Expr{Native: placeholder(c)}
 	}
 	return out
+}
+
+// computes reports whether a column is by default what comes of the others of its row.
+func computes(t *schema.Table, c *schema.Column) bool {
+	return c.Default != nil && slices.ContainsFunc(t.Columns,
+		func(o *schema.Column) bool { return c.Default.Mentions(o.Name) })
 }
 
 // Links implements engine.Planner.
 func (Engine) Links(t *schema.Table, l schema.Link) (triggers, sql []string) {
 	p := newPlanner(engine.Facts{}, t)
 	return linkTriggers(t, l), p.linkSQL(l)
+}
+
+// setDefaults lets columns be what comes of others where an insert leaves them out.
+func (p *planner) setDefaults(columns []*schema.Column) {
+	var names, actions []string
+	for _, c := range columns {
+		names = append(names, c.Name)
+		actions = append(actions, "alter column "+quote(c.Name)+" set default "+defaultSQL(p.After, c))
+	}
+	if len(actions) > 0 {
+		p.alterTable(engine.Catalog, 0, "compute "+strings.Join(names, ", ")+" where an insert leaves it out", actions...)
+	}
 }
 
 // linkTriggers names the triggers: the first and the last of an insert, and those of an update.
@@ -129,8 +153,16 @@ func (p *planner) linkSQL(l schema.Link) (list []string) {
 		return p.written(c.Default)
 	}
 	was := func(c *schema.Column) string { return "old." + quote(c.Name) }
-	carry := func(none func(*schema.Column) string) string {
-		return "if " + written(fresh, none) + " then if " + written(old, none) + " then if " + or(x.OldDiffer) + " then if " +
+	var brought []string
+	for i, n := range fresh {
+		if c := p.Table.Column(n); computes(p.Table, c) {
+			brought = append(brought, x.NewDiffer[i])
+		} else {
+			brought = append(brought, isNot(c, "new."+quote(n), came(c)))
+		}
+	}
+	carry := func(wrote string, none func(*schema.Column) string) string {
+		return "if " + wrote + " then if " + written(old, none) + " then if " + or(x.OldDiffer) + " then if " +
 			or(x.NewDiffer) + " then signal sqlstate '45000' set message_text = " +
 			literal(cut(strings.Join(old, ", ")+" of "+p.Table.Name+" and "+strings.Join(fresh, ", ")+
 				" are made from each other, and were both written with other values")) + "; end if; end if; else " +
@@ -139,7 +171,7 @@ func (p *planner) linkSQL(l schema.Link) (list []string) {
 	last := "if " + or(x.OldDiffer) + " then if " + or(x.NewDiffer) + " then " + strings.Join(x.NewSet, " ") +
 		" end if; end if;"
 	names := linkTriggers(p.Table, l)
-	for i, body := range []string{carry(came), last, carry(was), last} {
+	for i, body := range []string{carry(or(brought), came), last, carry(written(fresh, was), was), last} {
 		event, before := []string{"insert", "update"}[i/2], ""
 		if first := firstTrigger(p.Table.Triggers, event); i%2 == 0 && first != "" {
 			before = "precedes " + quote(first) + " "
@@ -160,6 +192,14 @@ func (p *planner) link(c *schema.LinkChange) {
 		p.CastProof(n, l.New[n], "")
 		p.FitProof(c.After.Column(n), p.Render(l.New[n], planning.Proven), "", l.New[n])
 	}
+	var computed []*schema.Column
+	for _, n := range fresh {
+		if col := c.After.Column(n); computes(c.After, col) {
+			computed = append(computed, col)
+		}
+	}
+	p.setDefaults(computed)
+	p.Table = c.After // whose defaults the triggers read
 	p.underLock("keep "+what+" equal to "+of, "", p.linkSQL(l)...)
 	p.Steps[len(p.Steps)-1].Why = "programs of before write " + of + ", those of after " + what
 	x := p.linkParts(l, quote)

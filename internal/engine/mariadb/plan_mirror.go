@@ -168,8 +168,7 @@ func cut(text string) string {
 
 // unwritten gives what a column has where nobody writes it; a default that reads others is its mirror.
 func (p *planner) unwritten(c *schema.Column) string {
-	if c.Default == nil || slices.ContainsFunc(p.Table.Columns,
-		func(o *schema.Column) bool { return c.Default.Mentions(o.Name) }) {
+	if c.Default == nil || computes(p.Table, c) {
 		return "null"
 	}
 	return p.written(c.Default)

@@ -192,7 +192,7 @@ func (r *reader) column(v []any) {
 		if r.standsFor != "" { // a sequence that a trial has made
 			d = strings.ReplaceAll(d, quote(r.database)+".", quote(r.standsFor)+".")
 		}
-		c.Default = &schema.Expr{Native: d}
+		c.Default = &schema.Expr{Native: unwrapped(d)} // it shows a cast in parentheses
 	}
 	if strings.Contains(extra, "auto_increment") {
 		c.Identity = &sqltext.Identity{}

@@ -31,11 +31,15 @@ var (
 // CannotLink implements engine.Planner.
 func (Engine) CannotLink(*schema.TableChange, schema.Link, *schema.Schema) string { return "" }
 
-// Linked implements engine.Planner: rows that come get what they want before it is asked for.
-func (Engine) Linked(c *schema.Column, added bool) schema.Column {
+// Linked implements engine.Planner: rows that come get what they want before it is asked for. One column
+// that comes alone has no default: a program that writes the default's own value writes it.
+func (Engine) Linked(l schema.Link, c *schema.Column, at schema.LinkStage) schema.Column {
 	out := *c
-	if added { // until its rows are filled
+	if at == schema.LinkAdded {
 		out.NotNull = false
+	}
+	if at != schema.LinkGoes && len(l.New) == 1 {
+		out.Default = nil
 	}
 	return out
 }

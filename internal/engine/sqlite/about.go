@@ -45,7 +45,7 @@ func (Engine) CannotLink(*schema.TableChange, schema.Link, *schema.Schema) strin
 }
 
 // Linked implements engine.Planner.
-func (Engine) Linked(c *schema.Column, _ bool) schema.Column { return *c }
+func (Engine) Linked(_ schema.Link, c *schema.Column, _ schema.LinkStage) schema.Column { return *c }
 
 // Links implements engine.Planner.
 func (Engine) Links(*schema.Table, schema.Link) (triggers, sql []string) { return nil, nil }
