@@ -82,7 +82,7 @@ func TestFullDisk(t *testing.T) {
 	beside(t)
 	const rows = 20_000
 	const pad = "abcdefghijklmnopqrstuvwxyzabcdefghijklmnopqrstuvwxyzabcdefghijklmnopqrstuvwxyzabcdefghijklmnopqrstuvwxyz"
-	pace := "live = true\n[databases.dev.pace]\nbatch_time = '20ms'\nlock_wait = '1ms'\n"
+	pace := "live = true\n[databases.dev.pace]\nbatch_time = '20ms'\nlock_wait = '20ms'\n"
 	fill := "backfill vessel set note = note || note || note || note || note"
 	t.Run("SQLite", func(t *testing.T) {
 		for _, c := range []struct{ what, statement, query, want string }{

@@ -150,13 +150,28 @@ func defaultSQL(t *schema.Table, c *schema.Column) string {
 		}
 	}
 	text := stored(t, e)
-	if e.Tree != nil && schema.Constant(e.Tree) || e.Native != "" && !strings.ContainsAny(e.Native, "(`") {
+	if e.Tree != nil && schema.Constant(e.Tree) || e.Native != "" && oneValue(e.Native) {
 		return text
 	}
 	if strings.HasPrefix(text, "current_timestamp(") {
 		return text
 	}
 	return "(" + text + ")"
+}
+
+// oneValue reports whether a text of the server's is a single value, perhaps with a sign or in another
+// base: anything else stands in parentheses as a default.
+func oneValue(text string) bool {
+	tokens, _ := sqltext.Scan(text, sqltext.Engine)
+	if tokens[0].Is("-") || tokens[0].Is("+") {
+		tokens = tokens[1:]
+	}
+	for _, t := range tokens {
+		if t.Kind == sqltext.Quoted || t.Is("(") || t.Kind == sqltext.Op {
+			return false
+		}
+	}
+	return true
 }
 
 func uniqueSQL(t *schema.Table, k *schema.Key) string {
