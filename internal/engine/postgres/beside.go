@@ -11,8 +11,8 @@ import (
 // the table with the option. A statement that is null cannot be written.
 
 // ofUsers is the condition that an object of a class stands in a schema of the database's own, and is of
-// no extension.
-const ofUsers = `n.nspname !~ '^(pg_|lastboard_)' and n.nspname not in ('information_schema', 'lastboard') and not exists (select 1
+// no extension. The server's own objects have smaller numbers than all that is made later.
+const ofUsers = `o.oid >= 16384 and n.nspname !~ '^(pg_|lastboard_)' and n.nspname not in ('information_schema', 'lastboard') and not exists (select 1
 	from pg_depend d where d.classid = o.class and d.objid = o.oid and d.deptype = 'e') and o.name !~ '^(!|!!|!#|zz_)?lastboard_'`
 
 // bodiesLater lets functions be made before what their bodies name.
@@ -249,12 +249,12 @@ const selectRights = `
 				nspowner and not (nspname = 'public' and a.grantee = 0) group by nspname, a.is_grantable, a.grantee
 		union all
 		select case p.prokind when 'p' then 'procedure' else 'function' end, p.oid::regprocedure::text, a.is_grantable, ` + grantee + `, 'execute'
-			from pg_proc p join pg_namespace n on n.oid = pronamespace, aclexplode(proacl) a where nspname !~ '^(pg_|lastboard)' and nspname <>
+			from pg_proc p join pg_namespace n on n.oid = pronamespace, aclexplode(proacl) a where p.oid >= 16384 and nspname !~ '^(pg_|lastboard)' and nspname <>
 				'information_schema' and a.grantee not in (proowner, 0) and not exists (select 1 from pg_depend d where d.classid =
 				'pg_proc'::regclass and d.objid = p.oid and d.deptype = 'e')
 		union all
 		select 'type', t.oid::regtype::text, a.is_grantable, ` + grantee + `, 'usage' from pg_type t join pg_namespace n on n.oid = typnamespace,
-			aclexplode(typacl) a where nspname !~ '^(pg_|lastboard)' and nspname <> 'information_schema' and a.grantee not in (typowner, 0)
+			aclexplode(typacl) a where t.oid >= 16384 and nspname !~ '^(pg_|lastboard)' and nspname <> 'information_schema' and a.grantee not in (typowner, 0)
 	) o order by 1`
 
 const grantee = `case a.grantee when 0 then 'public' else quote_ident(pg_get_userbyid(a.grantee)) end`

@@ -22,7 +22,7 @@ const (
 		select case p.prokind when 'p' then 'procedure ' else 'function ' end || p.proname || '()', coalesce(p.prosrc, '') || ' ' ||
 				coalesce((select string_agg(' on ' || t.tgrelid::regclass, ' ') from pg_trigger t where t.tgfoid = p.oid and not t.tgisinternal), '')
 			from pg_proc p join pg_namespace n on n.oid = p.pronamespace join pg_language l on l.oid = p.prolang
-			where l.lanname not in ('c', 'internal') and ` + othersPlace + `
+			where p.oid >= 16384 and l.lanname not in ('c', 'internal') and ` + othersPlace + `
 			and not exists (select 1 from pg_depend d where d.classid = 'pg_proc'::regclass and d.objid = p.oid and d.deptype = 'e')
 		union all
 		select 'policy ' || p.polname, 'on ' || p.polrelid::regclass || ' ' || coalesce(pg_get_expr(p.polqual, p.polrelid), '') || ' ' ||

@@ -28,7 +28,7 @@ const selectOthers = `
 const selectForeign = `
 	select c.relname, pg_get_userbyid(c.relowner) from pg_class c join pg_namespace n on n.oid = c.relnamespace where n.nspname = 'lastboard' and c.relowner <> n.nspowner and c.relkind in ('r', 'p', 'v')
 	union all
-	select p.proname, pg_get_userbyid(p.proowner) from pg_proc p join pg_namespace n on n.oid = p.pronamespace where n.nspname = 'lastboard' and p.proowner <> n.nspowner
+	select p.proname, pg_get_userbyid(p.proowner) from pg_proc p join pg_namespace n on n.oid = p.pronamespace where p.oid >= 16384 and n.nspname = 'lastboard' and p.proowner <> n.nspowner
 	order by 1 limit 1`
 
 // Belongs implements engine.Guarded: the ledger is in the database itself.

@@ -192,7 +192,7 @@ const selectOwn = `
 		join pg_proc p on p.oid = t.tgfoid join pg_namespace pn on pn.oid = p.pronamespace
 		where t.tgname ~ '^lastboard_(kept_[0-9]+_(gone|moved|new|came)|.*_fill)$|^(zz_|!|!!|!#)lastboard_' and not t.tgisinternal and t.tgparentid = 0 and pn.nspname = 'lastboard'
 	union all
-	select 'function', n.nspname, p.proname, '', '', false, p.prosrc from pg_proc p join pg_namespace n on n.oid = p.pronamespace where n.nspname = 'lastboard' and p.prorettype = 'trigger'::regtype and p.proname ~ '^kept_[0-9]+_|_fill$|_trial$'
+	select 'function', n.nspname, p.proname, '', '', false, p.prosrc from pg_proc p join pg_namespace n on n.oid = p.pronamespace where p.oid >= 16384 and n.nspname = 'lastboard' and p.prorettype = 'trigger'::regtype and p.proname ~ '^kept_[0-9]+_|_fill$|_trial$'
 	union all
 	select 'schema', nspname, nspname, '', '', false, '' from pg_namespace where nspname ~ '^` + scratch + `' and nspowner = (select oid from pg_roles where rolname = current_user) and not exists (` + probeHeld + `)
 	order by 1 desc, 3` // a function goes after what calls it

@@ -21,13 +21,21 @@ import (
 const stranger = `not exists (select 1 from pg_catalog.pg_roles r where r.oid = %[1]s and r.rolsuper) and %[1]s <> %[2]s and not pg_catalog.pg_has_role(%[1]s, %[2]s, 'usage')
 	and not (pg_catalog.pg_has_role(%[1]s, 'usage') and not exists (select 1 from pg_catalog.pg_roles r where r.rolname = current_user and r.rolsuper))`
 
+// selectShadowed gives a row where any function or operator that somebody has made there bears such a name:
+// seldom any does, and then whose it is need not be asked before each transaction.
+const selectShadowed = `
+	select 1 from pg_catalog.pg_proc p where p.oid >= 16384 and p.pronamespace = pg_catalog.to_regnamespace(?) and exists (select 1 from pg_catalog.pg_proc b where b.proname = p.proname and b.pronamespace = 11)
+	union all
+	select 1 from pg_catalog.pg_operator o where o.oid >= 16384 and o.oprnamespace = pg_catalog.to_regnamespace(?)
+	limit 1`
+
 // selectShadows gives a function or operator of a stranger's that bears a name of the server's own.
 var selectShadows = `
 	select 'function ' || p.oid::pg_catalog.regprocedure::text, pg_catalog.pg_get_userbyid(p.proowner) from pg_catalog.pg_proc p join pg_catalog.pg_namespace n on n.oid = p.pronamespace
-		where n.nspname = ? and p.proname in (select b.proname from pg_catalog.pg_proc b where b.pronamespace = 11) and ` + fmt.Sprintf(stranger, "p.proowner", "n.nspowner") + `
+		where p.oid >= 16384 and n.nspname = ? and exists (select 1 from pg_catalog.pg_proc b where b.proname = p.proname and b.pronamespace = 11) and ` + fmt.Sprintf(stranger, "p.proowner", "n.nspowner") + `
 	union all
 	select 'operator ' || o.oid::pg_catalog.regoperator::text, pg_catalog.pg_get_userbyid(o.oprowner) from pg_catalog.pg_operator o join pg_catalog.pg_namespace n on n.oid = o.oprnamespace
-		where n.nspname = ? and ` + fmt.Sprintf(stranger, "o.oprowner", "n.nspowner") + `
+		where o.oid >= 16384 and n.nspname = ? and ` + fmt.Sprintf(stranger, "o.oprowner", "n.nspowner") + `
 	limit 1`
 
 // selectMakers gives the strangers who may make something in the schema of the tables.
@@ -53,7 +61,12 @@ func (d *database) enter(ctx context.Context, conn *pgconn.PgConn) error {
 
 // alone asserts that no stranger's function or operator would run in the place of the server's own.
 func (d *database) alone(ctx context.Context, conn *pgconn.PgConn) error {
-	r, err := query(ctx, conn, selectShadows, []any{d.home, d.home})
+	home := quote(d.home)
+	r, err := query(ctx, conn, selectShadowed, []any{home, home})
+	if err != nil || len(r.Values) == 0 {
+		return err
+	}
+	r, err = query(ctx, conn, selectShadows, []any{d.home, d.home})
 	if err != nil || len(r.Values) == 0 {
 		return err
 	}
