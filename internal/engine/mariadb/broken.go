@@ -60,7 +60,7 @@ func (s *session) reread(ctx context.Context, sql string) {
 	}
 	list := strings.Join(names, ", ")
 	r, err := s.query(ctx, `set statement max_statement_time = 0 for select table_name, table_comment from information_schema.tables where table_schema = database() and table_type = 'BASE TABLE'
-		and (table_name in (`+list+`) or table_name in (select event_object_table from information_schema.triggers where trigger_schema = database() and trigger_name in (`+list+`)))`)
+		and (table_name in (`+list+`) or table_name in (select event_object_table from information_schema.triggers where event_object_schema = database() and trigger_name in (`+list+`)))`)
 	if err != nil {
 		return
 	}
@@ -88,7 +88,7 @@ const rereadTries = 10
 func (d *database) dropTrigger(ctx context.Context, sql string, b bounds) error {
 	name := strings.ReplaceAll(mark().FindStringSubmatch(sql)[1], `""`, `"`)
 	r, err := d.query(ctx, `select table_name, table_comment from information_schema.tables join information_schema.triggers on event_object_schema = table_schema and event_object_table = table_name
-		where trigger_schema = database() and trigger_name = ?`, name)
+		where table_schema = database() and event_object_schema = database() and trigger_name = ?`, name)
 	if err != nil {
 		return err
 	}

@@ -203,7 +203,7 @@ func (d *database) Own(ctx context.Context) ([]engine.OwnObject, error) {
 			and table_name like 'lastboard!_%' escape '!'
 		union all
 		select 'trigger', trigger_name, event_object_table, if(trigger_name like '%!_trial' escape '!', action_statement, '')
-			from information_schema.triggers where trigger_schema = database() and trigger_name like 'lastboard!_%' escape '!' order by 1, 2`)
+			from information_schema.triggers where event_object_schema = database() and trigger_name like 'lastboard!_%' escape '!' order by 1, 2`)
 	if err != nil {
 		return nil, err
 	}
@@ -230,7 +230,7 @@ func (d *database) Own(ctx context.Context) ([]engine.OwnObject, error) {
 func (d *database) ownerless(ctx context.Context, own []engine.OwnObject) error {
 	r, err := d.query(ctx, `
 		select trigger_name, definer, lower(action_timing), lower(event_manipulation), event_object_table, action_statement from information_schema.triggers t
-		where trigger_schema = database() and trigger_name like 'lastboard!_%' escape '!'
+		where event_object_schema = database() and trigger_name like 'lastboard!_%' escape '!'
 			and not exists (select 1 from mysql.global_priv p where t.definer in (p.user, concat(p.user, '@'), concat(p.user, '@', p.host)))`)
 	if c := code(err); c == errNoTableRight || c == errNoDatabaseRight {
 		return nil

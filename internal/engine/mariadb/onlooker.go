@@ -19,7 +19,7 @@ const (
 	selectCode = `select concat('view ', table_name), view_definition from information_schema.views where table_schema = database()
 		union all select concat(lower(routine_type), ' ', routine_name, '()'), coalesce(routine_definition, '') from information_schema.routines where routine_schema = database()
 		union all select concat('trigger ', trigger_name), concat('on ', event_object_table, ' ', action_statement) from information_schema.triggers
-			where trigger_schema = database() and trigger_name not regexp '^lastboard_'
+			where event_object_schema = database() and trigger_name not regexp '^lastboard_'
 		union all select concat('event ', event_name), event_definition from information_schema.events where event_schema = database()
 		order by 1`
 )

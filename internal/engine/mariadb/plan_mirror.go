@@ -208,7 +208,7 @@ func (p *planner) unmirror(m *schema.MirrorChange) {
 		}
 		s := p.define(engine.Scan, 0, "look that all is there that keeps "+x.Names+" equal", "",
 			"select "+literal("the triggers that keep "+x.Names+" equal are not all there")+" from dual where "+
-				"(select count(*) from information_schema.triggers where trigger_schema = database() and trigger_name in ("+
+				"(select count(*) from information_schema.triggers where event_object_schema = database() and trigger_name in ("+
 				strings.Join(names, ", ")+")) <> "+fmt.Sprint(len(triggers)))
 		s.Lock, s.WritersWait, s.Strong = "none", engine.WaitNo, nil
 	}

@@ -26,9 +26,13 @@ const selectIndexes = `select table_name, index_name, non_unique, column_name, c
 
 const selectChecks = `select table_name, constraint_name, level, check_clause from information_schema.check_constraints where constraint_schema = {database} and {where} order by table_name, constraint_name`
 
-const selectKeys = `select k.table_name, k.constraint_name, k.column_name, k.referenced_table_schema, k.referenced_table_name, k.referenced_column_name, r.delete_rule, r.update_rule
-	from information_schema.key_column_usage k join information_schema.referential_constraints r on r.constraint_schema = k.constraint_schema and r.constraint_name = k.constraint_name and r.table_name = k.table_name
-	where k.table_schema = {database} and k.referenced_table_name is not null and k.{where} order by k.table_name, k.constraint_name, k.ordinal_position`
+// The columns of foreign keys and what they do are read apart: joined, the server looks through all databases
+// for each of them.
+const (
+	selectKeys = `select table_name, constraint_name, column_name, referenced_table_schema, referenced_table_name, referenced_column_name
+	from information_schema.key_column_usage where table_schema = {database} and referenced_table_name is not null and {where} order by table_name, constraint_name, ordinal_position`
+	selectActs = `select table_name, constraint_name, delete_rule, update_rule from information_schema.referential_constraints where constraint_schema = {database} and {where}`
+)
 
 const selectTriggers = `select event_object_table as table_name, trigger_name, action_timing, event_manipulation, action_statement, sql_mode
 	from information_schema.triggers where event_object_schema = {database} order by event_object_table, event_manipulation, action_timing, action_order`
@@ -83,7 +87,7 @@ func (r *reader) read(ctx context.Context) (*schema.Schema, error) {
 		row func([]any)
 	}{
 		{selectTables, r.table}, {selectViews, r.view}, {selectColumns, r.column}, {selectChecks, r.check},
-		{selectKeys, r.foreignKey}, {selectIndexes, r.index}, {selectTriggers, r.trigger},
+		{selectKeys, r.foreignKey}, {selectActs, r.foreignActs}, {selectIndexes, r.index}, {selectTriggers, r.trigger},
 	} {
 		sql := strings.NewReplacer("{database}", literal(r.database), "{where}", r.where).Replace(part.sql)
 		rows, err := r.query(ctx, sql)
@@ -235,15 +239,9 @@ func (r *reader) foreignKey(v []any) {
 	if t == nil {
 		return
 	}
-	name := text(v[1])
-	var k *schema.ForeignKey
-	for _, x := range t.ForeignKeys {
-		if x.Name == name {
-			k = x
-		}
-	}
+	k := foreignKeyOf(t, text(v[1]))
 	if k == nil {
-		k = &schema.ForeignKey{Name: name, Table: text(v[4]), OnDelete: acts[text(v[6])], OnUpdate: acts[text(v[7])]}
+		k = &schema.ForeignKey{Name: text(v[1]), Table: text(v[4])}
 		if other := text(v[3]); other != r.database {
 			k.Table = other + "." + k.Table
 			if t.Opaque == "" {
@@ -253,6 +251,25 @@ func (r *reader) foreignKey(v []any) {
 		t.ForeignKeys = append(t.ForeignKeys, k)
 	}
 	k.Columns, k.References = append(k.Columns, text(v[2])), append(k.References, text(v[5]))
+}
+
+// foreignActs says what a foreign key does.
+func (r *reader) foreignActs(v []any) {
+	if t := r.tables[text(v[0])]; t != nil {
+		if k := foreignKeyOf(t, text(v[1])); k != nil {
+			k.OnDelete, k.OnUpdate = acts[text(v[2])], acts[text(v[3])]
+		}
+	}
+}
+
+// foreignKeyOf gives the foreign key of a table that has a name; nil for none.
+func foreignKeyOf(t *schema.Table, name string) *schema.ForeignKey {
+	for _, k := range t.ForeignKeys {
+		if k.Name == name {
+			return k
+		}
+	}
+	return nil
 }
 
 func (r *reader) index(v []any) {

@@ -87,7 +87,7 @@ func (t *trial) needed(ctx context.Context, c *schema.TableChange) ([]string, er
 		query               func(context.Context, string, ...any) (*engine.Rows, error)
 	}{
 		{"trigger", "select trigger_name, event_object_table, action_statement from information_schema.triggers where " +
-			"trigger_schema = %s", t.name, t.s.query},
+			"event_object_schema = %s", t.name, t.s.query},
 		{"routine", "select routine_name, '', routine_definition from information_schema.routines where routine_schema = %s",
 			real, t.d.query},
 		{"event", "select event_name, '', event_definition from information_schema.events where event_schema = %s", real,

@@ -108,7 +108,7 @@ const selectSum = `select coalesce(md5(group_concat(x order by x separator '|'))
 		union all select concat_ws(' ', table_name, index_name, seq_in_index, column_name, sub_part, non_unique) from information_schema.statistics where table_schema = database() and table_name in ({tables})
 		union all select concat_ws(' ', table_name, constraint_name, check_clause) from information_schema.check_constraints where constraint_schema = database() and table_name in ({tables})
 		union all select concat_ws(' ', table_name, constraint_name, column_name, referenced_table_name, referenced_column_name) from information_schema.key_column_usage where table_schema = database() and table_name in ({tables})
-		union all select concat_ws(' ', event_object_table, trigger_name, action_timing, event_manipulation, action_statement) from information_schema.triggers where trigger_schema = database() and event_object_table in ({tables})
+		union all select concat_ws(' ', event_object_table, trigger_name, action_timing, event_manipulation, action_statement) from information_schema.triggers where event_object_schema = database() and event_object_table in ({tables})
 	) parts`
 
 // clientMarks gives what stands in the place of marks.

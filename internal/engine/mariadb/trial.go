@@ -106,7 +106,7 @@ func (t *trial) Lasts() bool { return true }
 func (t *trial) Close() error {
 	ctx := context.Background()
 	triggers, err := t.s.query(ctx, "select event_object_table, trigger_name from information_schema.triggers where "+
-		"trigger_schema = ?", t.name)
+		"event_object_schema = ?", t.name)
 	for n := 0; err == nil && n < 10; n++ {
 		if err = dropTrial(ctx, t.s, t.name); code(err) != errNotEmpty {
 			break
