@@ -394,9 +394,8 @@ func TestWidths(t *testing.T) {
 		{"describe", "berth", "--at", "1"}, {"check"}, {"forecast"}, {"forecast", "--why"}, {"status"}, {"ledger"},
 		{"ledger", "2"}, {"kept"}, {"audit"}, {"ready"}, {"pace"}, {"tidy", "--check"}, {"retreat", "--to", "9"},
 		{"retreat", "--to", "1", "--yes"}, {"advance", "--yes"}, {"advance", "--to", "2", "--yes"}, {"--help"}, {"version"}}
-	for _, c := range []string{"init", "adopt", "ready", "describe", "draft", "check", "forecast", "advance", "settle",
-		"retreat", "status", "follow", "pace", "ledger", "kept", "tidy", "audit", "demo", "completion"} {
-		commands = append(commands, []string{c, "--help"})
+	for _, c := range everyCommand() {
+		commands = append(commands, []string{c.Name(), "--help"})
 	}
 	for _, topic := range []string{"guide", "cookbook", "language", "engines", "safety", "rules", "config", "exit"} {
 		commands = append(commands, []string{"help", topic})

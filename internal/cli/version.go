@@ -10,6 +10,7 @@ func newVersion(g *global) *cobra.Command {
 	return &cobra.Command{
 		Use:     "version",
 		Short:   "Show the program's version",
+		Long:    "It prints the version, and the compiler and the system that the program was built with and for.",
 		Example: `  lastboard version`,
 		Args:    cobra.NoArgs,
 		RunE: func(*cobra.Command, []string) error {
