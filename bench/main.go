@@ -5,6 +5,7 @@ package main
 import (
 	"bytes"
 	"database/sql"
+	"encoding/json"
 	"errors"
 	"flag"
 	"fmt"
@@ -97,6 +98,30 @@ func (b *bench) lastboard(project string, args ...string) (usage, error) {
 		u.memory = r.Maxrss * 1024
 	}
 	return u, nil
+}
+
+// spent gives how long the steps of each kind of the change took, by the ledger.
+func (b *bench) spent(project string) (map[string]time.Duration, error) {
+	c := exec.Command(b.program, "ledger", "2", "--json")
+	c.Dir = project
+	out, err := c.Output()
+	if err != nil {
+		return nil, err
+	}
+	var said struct {
+		Steps []struct {
+			Kind    string
+			Seconds float64
+		}
+	}
+	if err := json.Unmarshal(out, &said); err != nil {
+		return nil, err
+	}
+	by := map[string]time.Duration{}
+	for _, s := range said.Steps {
+		by[s.Kind] += time.Duration(s.Seconds * float64(time.Second))
+	}
+	return by, nil
 }
 
 func open(path string) (*sql.DB, error) {

@@ -178,15 +178,23 @@ func (d *database) Lend(ctx context.Context, statements []string, insert string,
 const attachedSince = `t.tgname ~ '_came$' and exists (select 1 from pg_trigger x join pg_inherits i on i.inhrelid = x.tgrelid join pg_attribute a on a.attrelid = x.tgrelid and a.attnum = -6
 		where x.tgparentid <> 0 and x.tgname = t.tgname and x.tgfoid = t.tgfoid and x.xmin <> t.xmin and i.xmin <> a.xmin)`
 
+const ownTables = `select 'table' as kind, n.nspname, c.relname, '', '', false, '' from pg_class c join pg_namespace n on n.oid = c.relnamespace where c.relkind in ('r', 'p') and (n.nspname = 'lastboard'
+		or left(c.relname, 14) = 'lastboard_csv_' and c.relname ~ '_[0-9]+$' and c.relkind = 'r' and n.nspname !~ '^pg_'
+		or left(n.nspname, 15) = 'lastboard_kept_' and n.nspname ~ '_[0-9]+$' and not c.relispartition)`
+
+// selectOwnTables lists its tables, and says by a row of its own whether there may be more: the server takes
+// long to plan how it would look for that.
+const selectOwnTables = ownTables + `
+	union all
+	select 'more', '', '', '', '', false, '' where exists (select 1 from pg_proc where oid >= 16384 and pronamespace = to_regnamespace('lastboard'))
+		or exists (select 1 from pg_namespace where nspname ~ '^` + scratch + `')
+	order by 1, 3`
+
 // selectOwn lists what Lastboard has made for itself: its kind, schema and name, and the
 // schema and table that it is on. A trigger of Lastboard's calls a function of its own
 // place; a copy whose trial has died belongs to the user who would take it away.
 const selectOwn = `
-	select 'table' as kind, n.nspname, c.relname, '', '', false, '' from pg_class c join pg_namespace n on n.oid = c.relnamespace where n.nspname = 'lastboard' and c.relkind in ('r', 'p')
-	union all
-	select 'table', n.nspname, c.relname, '', '', false, '' from pg_class c join pg_namespace n on n.oid = c.relnamespace where c.relname ~ '^lastboard_csv_[0-9]+$' and c.relkind = 'r' and n.nspname !~ '^pg_'
-	union all
-	select 'table', n.nspname, c.relname, '', '', false, '' from pg_class c join pg_namespace n on n.oid = c.relnamespace where n.nspname ~ '^lastboard_kept_[0-9]+$' and c.relkind in ('r', 'p') and not c.relispartition
+	` + ownTables + `
 	union all
 	select 'trigger', '', t.tgname, cn.nspname, c.relname, (t.tgname ~ '^(lastboard_kept_|!)' or t.tgname ~ '^zz_' and t.tgname !~ '_fill$') and t.tgname !~ '^!#' and (t.tgenabled <> 'A' or ` + attachedSince + `), p.prosrc from pg_trigger t join pg_class c on c.oid = t.tgrelid join pg_namespace cn on cn.oid = c.relnamespace
 		join pg_proc p on p.oid = t.tgfoid join pg_namespace pn on pn.oid = p.pronamespace
@@ -199,7 +207,10 @@ const selectOwn = `
 
 // Own implements engine.Database.
 func (d *database) Own(ctx context.Context) ([]engine.OwnObject, error) {
-	r, err := d.Query(ctx, selectOwn)
+	r, err := d.Query(ctx, selectOwnTables)
+	if err == nil && len(r.Values) > 0 && text(r.Values[0][0]) == "more" {
+		r, err = d.Query(ctx, selectOwn)
+	}
 	if err != nil {
 		return nil, err
 	}
