@@ -23,15 +23,16 @@ func backfills(name string, s place, twoWorkers float64) error {
 		what, migration, workers string
 		wanted                   float64
 		took                     []time.Duration
-		proof                    []time.Duration // of these
+		rest                     []time.Duration // of these, beside the rows
 	}{
 		{migration: "assert true"}, // the update
 		{what: "without kept values", migration: "backfill call set x = n + 1 discard", workers: "1", wanted: 0.95},
 		{what: "with kept values", migration: "backfill call set x = n + 1", workers: "1", wanted: 0.65},
 		{what: "with two workers", migration: "backfill call set x = n + 1 discard", workers: "2", wanted: twoWorkers},
 	}
-	for range *rounds {
-		for i := range runs {
+	for round := range *rounds {
+		for at := range runs {
+			i := (at + round) % len(runs) // none is always the first
 			r := &runs[i]
 			database, project, err := s.fresh(false, r.migration)
 			if err != nil {
@@ -52,7 +53,7 @@ func backfills(name string, s place, twoWorkers float64) error {
 				if err != nil {
 					return err
 				}
-				r.proof = append(r.proof, by["proof"])
+				r.rest = append(r.rest, r.took[len(r.took)-1]-by["backfill"])
 			}
 			if err := s.Drop(database); err != nil {
 				return err
@@ -62,10 +63,10 @@ func backfills(name string, s place, twoWorkers float64) error {
 	plain := slices.Min(runs[0].took)
 	for _, r := range runs[1:] {
 		ours := slices.Min(r.took)
-		proof := r.proof[slices.Index(r.took, ours)]
-		fmt.Printf("%s, backfill of %d rows %s, against one update: %.2f (%.0f / %.0f ms, and %.0f ms more to prove that "+
-			"the values fit; at least %.2f wanted)\n",
-			name, *rows, r.what, float64(plain)/float64(ours-proof), ms(plain), ms(ours-proof), ms(proof), r.wanted)
+		rest := r.rest[slices.Index(r.took, ours)]
+		fmt.Printf("%s, backfill of %d rows %s, against one update: %.2f (%.0f / %.0f ms; at least %.2f wanted), and %.2f with "+
+			"the %.0f ms for looking, proving and recording\n", name, *rows, r.what, float64(plain)/float64(ours-rest),
+			ms(plain), ms(ours-rest), r.wanted, float64(plain)/float64(ours), ms(rest))
 	}
 	return nil
 }
