@@ -121,7 +121,7 @@ func TestEachKindOfChangeIsKilledOnServer(t *testing.T) {
 					if strings.Contains(k.query, "sqlite_schema") {
 						continue
 					}
-					if n++; !itsTurn(n, 6) {
+					if n++; !itsTurn(n, 9) {
 						continue
 					}
 					own := points
@@ -135,7 +135,7 @@ func TestEachKindOfChangeIsKilledOnServer(t *testing.T) {
 				}
 			})
 			t.Logf("%d kills", killed.Load())
-			if n := killed.Load(); n < 6 {
+			if n := killed.Load(); n < 4 {
 				t.Errorf("only %d runs were killed: the test has lost its aim", n)
 			}
 		})

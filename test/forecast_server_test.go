@@ -105,7 +105,7 @@ func (s forecastStep) String() string {
 func TestForecastIsTrue(t *testing.T) {
 	beside(t)
 	for i, operation := range everyOperation {
-		if !itsTurn(i, 8) {
+		if !itsTurn(i, 16) {
 			continue
 		}
 		for _, wait := range []string{"1us", "10s"} { // never short enough, always short enough

@@ -146,17 +146,14 @@ func TestFrozenWhileShapesChange(t *testing.T) {
 	beside(t)
 	place := map[string]string{"PostgreSQL": "before-commit", "MariaDB": "statement"}
 	every := map[string]int{"PostgreSQL": 4, "MariaDB": 9}
-	for what, make := range map[string]func(t *testing.T, server string) *office{
-		"another type": func(t *testing.T, server string) *office {
-			return swapOffice(t, server, 300, "lock_wait = '300ms'\nlock_tries = 100\n")
-		},
-		"two shapes": func(t *testing.T, server string) *office {
-			return splitOffice(t, server, 300, "lock_wait = '300ms'\nlock_tries = 100\n")
-		},
-	} {
-		for i, server := range everywhere[1:] {
-			inTurn(t, i, 2, what+" on "+server, func(t *testing.T) {
-				o := make(t, server)
+	for i, what := range []string{"another type", "two shapes"} {
+		for j, server := range everywhere[1:] {
+			inTurn(t, 2*i+j, 4, what+" on "+server, func(t *testing.T) {
+				office := swapOffice
+				if i == 1 {
+					office = splitOffice
+				}
+				o := office(t, server, 300, "lock_wait = '300ms'\nlock_tries = 100\n")
 				db := o.open()
 				defer db.Close()
 				wrote := 0

@@ -62,7 +62,7 @@ func TestTablesInPartsChange(t *testing.T) {
 	}
 	for i, change := range changes {
 		for _, rows := range []int{200, 20_000} {
-			if !itsTurn(i, 12) && (rows > 200 || !itsTurn(i+1, 12)) {
+			if !itsTurn(i, 23) && (rows > 200 || !itsTurn(i+1, 23)) {
 				continue
 			}
 			t.Run(fmt.Sprintf("%d %s", rows, change), func(t *testing.T) {

@@ -59,7 +59,7 @@ func TestKilledInTheMiddleOfAScript(t *testing.T) {
 	beside(t)
 	seed := uint64(*day)
 	for i, k := range interleavedKinds {
-		if !itsTurn(i, 8) {
+		if !itsTurn(i, 16) {
 			continue
 		}
 		t.Run(k.name, func(t *testing.T) {

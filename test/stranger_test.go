@@ -12,7 +12,7 @@ import (
 func TestStrangersFunctionsDoNotRun(t *testing.T) {
 	o := officeOn(t, "PostgreSQL", []string{
 		"create table vessel (id integer primary key, name varchar(60) not null, flag varchar(20))",
-		"insert into vessel select g, 'vessel ' || g, 'no' from generate_series(1, 40000) g",
+		"insert into vessel select g, 'vessel ' || g, 'no' from generate_series(1, 15000) g",
 		"create table taken (who text)", "grant insert on taken to public",
 		aRole("stranger_of_all login"), "grant create, usage on schema public to public"})
 	stranger := &office{T: t, dir: o.dir, url: strings.Replace(o.url, "://postgres@", "://stranger_of_all@", 1)}
@@ -54,7 +54,7 @@ func TestStrangersFunctionsDoNotRun(t *testing.T) {
 		stranger.exec(p.drop)
 	}
 	o.must("advance", "--yes")
-	o.same("select count(*) from vessel where flag = 'NO' || upper(name)", "40000")
+	o.same("select count(*) from vessel where flag = 'NO' || upper(name)", "15000")
 	o.same("select count(*) from taken", "0")
 	o.exec("revoke create on schema public from public")
 	if r := o.code(0, "ready"); strings.Contains(r.stdout, "may make functions") {

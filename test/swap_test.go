@@ -355,7 +355,7 @@ func killedPace() string {
 func (o *office) killed(place string, every int, write, seen func(i int), end func()) {
 	o.Helper()
 	if !*allKinds {
-		every *= 4 // one place in so many is that of a day
+		every *= 8 // one place in so many is that of a day
 	}
 	for n, died := 1+int(*day)%every, true; died && !o.Failed(); n += every {
 		died = false
