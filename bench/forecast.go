@@ -35,7 +35,7 @@ var foreseen = []struct{ what, migration, flag string }{
 }
 
 // forecasts prints of each kind of change what was forecast of its time and of the longest wait of a writer, forward
-// and back, and what came, beside writers, on both servers.
+// and back, and what came, beside writers, on each engine.
 func (b *bench) forecasts() error {
 	h, err := b.openHarbour()
 	if err != nil {
@@ -48,6 +48,10 @@ func (b *bench) forecasts() error {
 	}
 	defer r.Stop()
 	r.copies = 1000 // the two servers' projects stand in one folder
+	p, err := b.openPier()
+	if err != nil {
+		return err
+	}
 	var met, all, waitMet int
 	for _, s := range []struct {
 		name  string
@@ -57,7 +61,11 @@ func (b *bench) forecasts() error {
 	}{
 		{"PostgreSQL", h.fresh, func(database string) (*sql.DB, error) { return sql.Open("pgx", h.URL(database)) }, h.Drop},
 		{"MariaDB", r.fresh, r.open, r.Drop},
+		{"SQLite", p.fresh, p.open, p.drop},
 	} {
+		if !strings.Contains(s.name, *on) {
+			continue
+		}
 		for _, f := range foreseen {
 			if !strings.Contains(f.what, *kinds) {
 				continue
@@ -66,8 +74,10 @@ func (b *bench) forecasts() error {
 			if err != nil {
 				return err
 			}
-			if err := restless(project); err != nil {
-				return err
+			if s.name != "SQLite" { // where none works for more than half of the time
+				if err := restless(project); err != nil {
+					return err
+				}
 			}
 			flags := strings.Fields("--yes " + f.flag)
 			open := func() (*sql.DB, error) { return s.open(database) }
@@ -80,6 +90,9 @@ func (b *bench) forecasts() error {
 			}
 			for _, way := range [][]string{{"forecast", "advance"}, {"forecast", "settle"},
 				{"forecast --back 1", "retreat --to 1 --settle"}} {
+				if way[1] == "settle" && strings.Contains(f.migration, "tag varchar(60) not null") {
+					continue // the writers know nothing of the column
+				}
 				said, err := b.said(project, way[1] == "settle", strings.Fields(way[0])...)
 				if err != nil {
 					return fmt.Errorf("%s, %s: %w", s.name, f.what, err)

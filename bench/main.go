@@ -24,6 +24,7 @@ var (
 	rows   = flag.Int("rows", 1_000_000, "rows of the table")
 	only   = flag.Int("only", 0, "the number of one comparison; 0 means all")
 	kinds  = flag.String("kinds", "", "of forecasts, those of the changes whose name holds this")
+	on     = flag.String("on", "", "of forecasts, those on the engine whose name holds this")
 	rounds = flag.Int("rounds", 3, "rounds of each comparison; the least time counts")
 )
 
