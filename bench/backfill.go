@@ -64,9 +64,9 @@ func backfills(name string, s place, twoWorkers float64) error {
 	for _, r := range runs[1:] {
 		ours := slices.Min(r.took)
 		rest := r.rest[slices.Index(r.took, ours)]
-		fmt.Printf("%s, backfill of %d rows %s, against one update: %.2f (%.0f / %.0f ms; at least %.2f wanted), and %.2f with "+
-			"the %.0f ms for looking, proving and recording\n", name, *rows, r.what, float64(plain)/float64(ours-rest),
-			ms(plain), ms(ours-rest), r.wanted, float64(plain)/float64(ours), ms(rest))
+		fmt.Printf("%s, backfill of %d rows %s, against one update: %.2f (%.0f / %.0f ms; at least %.2f wanted), "+
+			"and %.2f with the %.0f ms for looking, proving and recording\n", name, *rows, r.what,
+			float64(plain)/float64(ours-rest), ms(plain), ms(ours-rest), r.wanted, float64(plain)/float64(ours), ms(rest))
 	}
 	return nil
 }
