@@ -424,3 +424,26 @@ func TestPartsWithRowsAreAttached(t *testing.T) {
 	o.same("select count(*) from call where flag is distinct from case when id % 3 > 0 then 'flag ' || id end", "0")
 	o.must("audit")
 }
+
+// TestTriggersOfPartsAreMissed is that audit misses each trigger by which what is kept of a table in parts
+// follows its rows.
+func TestTriggersOfPartsAreMissed(t *testing.T) {
+	beside(t)
+	o := liveOffice(t, "", inParts(200)...)
+	o.migration("0002-less", "-- Less\nalter table call drop column flag;\n")
+	o.code(0, "advance", "--yes", "--settle")
+	o.wants(o.code(0, "audit"), "matches:")
+	list := strings.Fields(strings.ReplaceAll(o.query("select tgname from pg_trigger where tgrelid = 'call'::regclass and "+
+		"tgname like '%lastboard_kept_%' order by 1"), "string:", ""))
+	if len(list) != 4 {
+		t.Fatalf("triggers: %v", list)
+	}
+	for _, name := range list {
+		o.exec("alter table call disable trigger \"" + name + "\"")
+		o.wants(o.code(5, "audit"), strings.TrimPrefix(name, "zz_"))
+		o.exec("alter table call enable always trigger \"" + name + "\"")
+		o.wants(o.code(0, "audit"), "matches:")
+	}
+	o.exec("drop trigger zz_lastboard_kept_1_turn on call")
+	o.wants(o.code(5, "audit"), "lastboard_kept_1_turn")
+}

@@ -76,7 +76,13 @@ func (l *Ledger) Doubtful(ctx context.Context, e engine.Planner) (map[string][]s
 		}
 		var off []string
 		there := false
-		for _, name := range e.Followers(k.Keeping.Kept) {
+		followers := e.Followers(k.Keeping.Kept)
+		for _, o := range own { // one that a trigger of its name has to call
+			if o.Kind == "function" && strings.HasPrefix(o.Name, k.Keeping.Kept+"_") && !slices.Contains(followers, o.Name) {
+				followers = append(followers, o.Name)
+			}
+		}
+		for _, name := range followers {
 			i := slices.IndexFunc(own, func(o engine.OwnObject) bool { return o.Kind == "trigger" && o.Name == name })
 			there = there || i >= 0
 			if i < 0 || own[i].Off {
