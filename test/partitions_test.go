@@ -433,8 +433,9 @@ func TestTriggersOfPartsAreMissed(t *testing.T) {
 	o.migration("0002-less", "-- Less\nalter table call drop column flag;\n")
 	o.code(0, "advance", "--yes", "--settle")
 	o.wants(o.code(0, "audit"), "matches:")
-	list := strings.Fields(strings.ReplaceAll(o.query("select tgname from pg_trigger where tgrelid = 'call'::regclass and "+
-		"tgname like '%lastboard_kept_%' order by 1"), "string:", ""))
+	names := o.query("select tgname from pg_trigger where tgrelid = 'call'::regclass and tgname like " +
+		"'%lastboard_kept_%' order by 1")
+	list := strings.Fields(strings.ReplaceAll(names, "string:", ""))
 	if len(list) != 4 {
 		t.Fatalf("triggers: %v", list)
 	}
