@@ -179,8 +179,8 @@ const attachedSince = `t.tgname ~ '_came$' and exists (select 1 from pg_trigger 
 		where x.tgparentid <> 0 and x.tgname = t.tgname and x.tgfoid = t.tgfoid and x.xmin <> t.xmin and i.xmin <> a.xmin)`
 
 const ownTables = `select 'table' as kind, n.nspname, c.relname, '', '', false, '' from pg_class c join pg_namespace n on n.oid = c.relnamespace where c.relkind in ('r', 'p') and (n.nspname = 'lastboard'
-		or left(c.relname, 14) = 'lastboard_csv_' and c.relname ~ '_[0-9]+$' and c.relkind = 'r' and n.nspname !~ '^pg_'
-		or left(n.nspname, 15) = 'lastboard_kept_' and n.nspname ~ '_[0-9]+$' and not c.relispartition)`
+		or left(c.relname, 14) = 'lastboard_csv_' and c.relname ~ '^lastboard_csv_[0-9]+$' and c.relkind = 'r' and n.nspname !~ '^pg_'
+		or left(n.nspname, 15) = 'lastboard_kept_' and n.nspname ~ '^lastboard_kept_[0-9]+$' and not c.relispartition)`
 
 // selectOwnTables lists its tables, and says by a row of its own whether there may be more: the server takes
 // long to plan how it would look for that.
