@@ -120,3 +120,20 @@ func TestHostileObjects(t *testing.T) {
 		})
 	}
 }
+
+// TestNamesThatOnlyLookLikeOurs is that tables and schemas whose names begin as those of Lastboard's own, and end
+// as them, stay as they are.
+func TestNamesThatOnlyLookLikeOurs(t *testing.T) {
+	beside(t)
+	o := officeOn(t, "PostgreSQL", []string{"create table vessel (id integer primary key, n integer)",
+		"insert into vessel values (1, 1)", "create table lastboard_csv_x_1 as select 1 as a",
+		"create schema lastboard_kept_x_1", "create table lastboard_kept_x_1.t as select 1 as a"})
+	o.migration("0002-more", "-- More\nbackfill vessel set n = n + 1;\n")
+	o.must("advance", "--yes", "--settle")
+	if said := o.must("audit"); strings.Contains(said, "_x_1") {
+		t.Errorf("audit: %s", said)
+	}
+	o.must("retreat", "--to", "1", "--yes", "--settle")
+	o.must("kept", "--discard", "0002", "--yes")
+	o.same("select a from lastboard_csv_x_1 union all select a from lastboard_kept_x_1.t", "1\n1")
+}
