@@ -70,7 +70,7 @@ func newPlanner(f engine.Facts, t *schema.Table) *planner {
 	p := &planner{Planner: planning.Planner{
 		Dialect: dialect{}, Facts: f, Table: t, Lock: lockMetadata, BatchLock: lockRows, StepsCommit: true,
 		Rates: planning.Rates{Scan: scanRate, Update: updateRate, Paced: pacedRate, Keep: keepRate, Rewrite: rewriteRate,
-			Index: indexRate, Keeps: 4, Back: 1.3, Goes: 1.5},
+			Index: indexRate, Restore: rewriteRate, Keeps: 4, Back: 1.3, Goes: 1.5, Noted: 1, Nulls: 1},
 	}}
 	if t != nil {
 		p.Rows = f.Rows[t.Name]

@@ -160,7 +160,7 @@ func (p *Planner) PutRowsBack(k *schema.Kept) {
 		Message: fmt.Sprintf("%%d rows of %s have the keys of rows that would come back", t.Name),
 		Cure:    "give those rows other keys, or discard what is kept of this migration",
 	})
-	p.Add(engine.Backfill, p.Rates.Rewrite, "put the deleted rows of "+t.Name+" back",
+	p.Add(engine.Backfill, p.Rates.Restore, "put the deleted rows of "+t.Name+" back",
 		p.Unfollowed(t, []string{p.RestoreRows(p.Table, k)})...)
 	p.LetGo([]string{k.Table})
 }

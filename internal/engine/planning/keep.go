@@ -113,7 +113,7 @@ func (p *Planner) FillNulls(c *schema.Column, value string) {
 		return
 	}
 	p.Dialect.Note(p, p.Add(engine.Sync, 0, "note rows of "+p.Table.Name+" whose key changes"), n)
-	p.Update(what, p.fillNulls(c, value, where, p.undone(n), n)...)
+	p.Faster(p.Update(what, p.fillNulls(c, value, where, p.undone(n), n)...), p.Rates.Nulls)
 	p.last(what+", in rows whose key changed meanwhile", n, func(n Noting) []string {
 		return p.fillNulls(c, value, " where "+p.Among(n)+" and "+p.Column(c.Name)+" is null", p.undone(n), n)
 	})

@@ -114,9 +114,13 @@ type Dialect interface {
 
 // Rates are rows a second on an ordinary machine: what a forecast counts with until it knows
 // better. Only orders of magnitude matter to a decision. Paced is an update in batches at
-// the usual pace of a live database; Keeps, Back and Goes say how many times as fast batches go that
-// only keep rows, that put back what is kept, and that delete rows.
-type Rates struct{ Scan, Update, Paced, Keep, Rewrite, Index, Keeps, Back, Goes float64 }
+// the usual pace of a live database, and Restore puts rows back that had gone; Keeps, Back, Goes, Noted and
+// Nulls say how many times as fast batches go that only keep rows, that put back what is kept, that delete rows,
+// that keep old values and note which rows are done, and that fill nulls and keep which they were.
+type Rates struct {
+	Scan, Update, Paced, Keep, Rewrite, Index, Restore float64
+	Keeps, Back, Goes, Noted, Nulls                    float64
+}
 
 // Faster lets a step in batches take as many times less than one that writes every row of its table.
 func (p *Planner) Faster(s *engine.Step, times float64) *engine.Step {

@@ -150,6 +150,9 @@ func (p *Planner) Backfill(c *schema.RowChange) []*engine.Step {
 		s.Counted = "select count(*) from " + p.Name(t.Name) + " where " + condition
 	}
 	s.Equal = n.Kept != ""
+	if p.Beside() {
+		p.Faster(s, p.Rates.Noted)
+	}
 	if s.Batch != nil {
 		s.Batch.Equal = s.Equal
 	}

@@ -51,7 +51,7 @@ func newPlanner(f engine.Facts, t *schema.Table) *planner {
 	p := &planner{Planner: planning.Planner{
 		Dialect: dialect{}, FirstRowTypes: true, Facts: f, Table: t, Lock: lockExclusive, BatchLock: lockRows,
 		Rates: planning.Rates{Scan: scanRate, Update: updateRate, Paced: pacedRate, Keep: keepRate, Rewrite: rewriteRate,
-			Index: indexRate, Keeps: 3, Back: 0.6, Goes: 3},
+			Index: indexRate, Restore: rewriteRate, Keeps: 3, Back: 0.6, Goes: 3, Noted: 1, Nulls: 1},
 	}}
 	if t != nil {
 		p.Rows = f.Rows[t.Name]

@@ -20,6 +20,7 @@ const (
 	rewriteRate = 600_000.0
 	rebuildRate = 250_000.0
 	indexRate   = 600_000.0
+	restoreRate = 130_000.0
 	checkRate   = 1_500_000.0 // of a foreign key
 	checkedRate = 900_000.0   // of a check while a row is written
 )
@@ -39,7 +40,7 @@ func newPlanner(f engine.Facts, t *schema.Table) *planner {
 		Dialect: dialect{later}, Facts: f, Table: t, Lock: writeLock, BatchLock: writeLock + ", for a batch at a time",
 		Apart: "materialized ",
 		Rates: planning.Rates{Scan: scanRate, Update: updateRate, Paced: pacedRate, Keep: keepRate, Rewrite: rewriteRate,
-			Index: indexRate, Keeps: 1, Back: 1, Goes: 1},
+			Index: indexRate, Restore: restoreRate, Keeps: 1, Back: 0.6, Goes: 0.4, Noted: 0.15, Nulls: 0.4},
 	}}
 	if t != nil {
 		p.Rows = f.Rows[t.Name]
