@@ -3,8 +3,9 @@ package plan
 import (
 	"context"
 	"fmt"
-	"lastboard/internal/engine"
 	"strconv"
+
+	"lastboard/internal/engine"
 )
 
 // Up to how many rows a table has of which those are counted that a condition picks, and what share

@@ -150,7 +150,7 @@ func (p *Planner) Backfill(c *schema.RowChange) []*engine.Step {
 		s.Counted = "select count(*) from " + p.Name(t.Name) + " where " + condition
 	}
 	s.Equal = n.Kept != ""
-	if p.Beside() {
+	if p.Beside() && (condition == "" || s.Counted != "") { // else few rows may be written, for all that is known
 		p.Faster(s, p.Rates.Noted)
 	}
 	if s.Batch != nil {
