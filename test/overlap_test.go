@@ -310,3 +310,30 @@ func TestWritesThatWillFail(t *testing.T) {
 		})
 	}
 }
+
+// TestWhatIsMadeByHandBesideAnOpenOverlap is that a column which somebody adds while an overlap is open for
+// which nothing had to be done is no part of what the way back leads to.
+func TestWhatIsMadeByHandBesideAnOpenOverlap(t *testing.T) {
+	beside(t)
+	for _, server := range everywhere {
+		t.Run(server, func(t *testing.T) {
+			o := officeOn(t, server, []string{"create table vessel (id integer not null primary key, flag varchar(20))",
+				"insert into vessel values (1, 'NO')"})
+			o.paced("")
+			o.migration("0002-less", "-- Less\nalter table vessel drop column flag;\n")
+			o.must("advance", "--yes")
+			o.wants(o.code(0, "status"), "open")
+			o.exec("alter table vessel add column by_hand integer")
+			if server == "PostgreSQL" { // where the way back is one of the whole table
+				o.wants(o.code(3, "retreat", "--to", "1", "--yes"), "changed-by-hand", "column by_hand of table vessel")
+			} else {
+				o.must("retreat", "--to", "1", "--yes")
+			}
+			o.wants(o.code(5, "audit"), "column by_hand")
+			o.exec("alter table vessel drop column by_hand")
+			o.must("retreat", "--to", "1", "--yes")
+			o.wants(o.code(0, "audit"), "matches:")
+			o.same("select flag from vessel", "NO")
+		})
+	}
+}

@@ -49,6 +49,22 @@ func (p *Plan) Touched() []string {
 	return names
 }
 
+// Changed lists the tables before a plan that are others after it: also those of which its records say
+// nothing, as on the way back from an overlap for which nothing had to be done.
+func (p *Plan) Changed() (names []string) {
+	if p.Before == nil || p.After == nil {
+		return nil
+	}
+	d := schema.Since(p.Before, p.After).Without(p.Unsure)
+	names = d.Gone
+	for _, t := range d.Tables {
+		if p.Before.Table(t.Name) != nil {
+			names = append(names, t.Name)
+		}
+	}
+	return names
+}
+
 // untouched reports whether a table's rows are still as they are in the database;
 // "" stands for all tables.
 func (p *Planner) untouched(table string) bool {

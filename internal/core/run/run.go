@@ -332,8 +332,8 @@ func (r *Runner) Retreat(ctx context.Context, known *ledger.Migration, filed *mi
 	if err != nil {
 		return nil, err
 	}
-	if progress.Steps == nil { // a stopped one has not recorded its views
-		if err := r.viewsAsLeft(p.StandIns, p.Before); err != nil {
+	if progress.Steps == nil { // a stopped one has not recorded its tables and views
+		if err := r.unchanged(ctx, p, p.Before); err != nil {
 			return nil, err
 		}
 	}

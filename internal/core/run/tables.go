@@ -137,7 +137,7 @@ func (t *tables) put(ctx context.Context, tx engine.Tx, found map[ledger.Model]s
 // unchanged compares the tables that a plan touches, as they are now, with what the ledger
 // says they are.
 func (r *Runner) unchanged(ctx context.Context, p *plan.Plan, now *schema.Schema) error {
-	if err := r.asLeft(ctx, p.Touched(), now); err != nil {
+	if err := r.asLeft(ctx, append(p.Touched(), p.Changed()...), now); err != nil {
 		return err
 	}
 	return r.viewsAsLeft(p.StandIns, now)
