@@ -12,7 +12,7 @@ import (
 )
 
 var (
-	interleavings = flag.Int("interleavings", 65, "how many changes run forward and back on each engine, with a "+
+	interleavings = flag.Int("interleavings", 25, "how many changes run forward and back on each engine, with a "+
 		"thing at a statement of each way")
 	everyPlace = flag.Int("every-place", 0, "how many things are tried at every statement of every kind of "+
 		"change, forward and back, in place of those; 12 are all")
