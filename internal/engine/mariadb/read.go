@@ -75,10 +75,12 @@ type reader struct {
 	tables map[string]*schema.Table
 	views  map[string]*schema.View
 	checks []columnLevel
+	acts   map[[2]string][2]string // what foreign keys do as a row goes or changes, by the table and the name
 }
 
 func (r *reader) read(ctx context.Context) (*schema.Schema, error) {
 	r.schema, r.tables, r.views = &schema.Schema{}, map[string]*schema.Table{}, map[string]*schema.View{}
+	r.acts = map[[2]string][2]string{}
 	if r.where == "" {
 		r.where = users
 	}
@@ -87,7 +89,7 @@ func (r *reader) read(ctx context.Context) (*schema.Schema, error) {
 		row func([]any)
 	}{
 		{selectTables, r.table}, {selectViews, r.view}, {selectColumns, r.column}, {selectChecks, r.check},
-		{selectKeys, r.foreignKey}, {selectActs, r.foreignActs}, {selectIndexes, r.index}, {selectTriggers, r.trigger},
+		{selectActs, r.foreignActs}, {selectKeys, r.foreignKey}, {selectIndexes, r.index}, {selectTriggers, r.trigger},
 	} {
 		sql := strings.NewReplacer("{database}", literal(r.database), "{where}", r.where).Replace(part.sql)
 		rows, err := r.query(ctx, sql)
@@ -236,12 +238,19 @@ var acts = map[string]string{"CASCADE": "cascade", "SET NULL": "set null", "SET 
 
 func (r *reader) foreignKey(v []any) {
 	t := r.tables[text(v[0])]
-	if t == nil {
+	does, seen := r.acts[[2]string{text(v[0]), text(v[1])}]
+	if t == nil || !seen {
 		return
 	}
-	k := foreignKeyOf(t, text(v[1]))
+	name := text(v[1])
+	var k *schema.ForeignKey
+	for _, x := range t.ForeignKeys {
+		if x.Name == name {
+			k = x
+		}
+	}
 	if k == nil {
-		k = &schema.ForeignKey{Name: text(v[1]), Table: text(v[4])}
+		k = &schema.ForeignKey{Name: name, Table: text(v[4]), OnDelete: does[0], OnUpdate: does[1]}
 		if other := text(v[3]); other != r.database {
 			k.Table = other + "." + k.Table
 			if t.Opaque == "" {
@@ -253,23 +262,9 @@ func (r *reader) foreignKey(v []any) {
 	k.Columns, k.References = append(k.Columns, text(v[2])), append(k.References, text(v[5]))
 }
 
-// foreignActs says what a foreign key does.
+// foreignActs notes what a foreign key does. An account that may only read sees none, and so no foreign key.
 func (r *reader) foreignActs(v []any) {
-	if t := r.tables[text(v[0])]; t != nil {
-		if k := foreignKeyOf(t, text(v[1])); k != nil {
-			k.OnDelete, k.OnUpdate = acts[text(v[2])], acts[text(v[3])]
-		}
-	}
-}
-
-// foreignKeyOf gives the foreign key of a table that has a name; nil for none.
-func foreignKeyOf(t *schema.Table, name string) *schema.ForeignKey {
-	for _, k := range t.ForeignKeys {
-		if k.Name == name {
-			return k
-		}
-	}
-	return nil
+	r.acts[[2]string{text(v[0]), text(v[1])}] = [2]string{acts[text(v[2])], acts[text(v[3])]}
 }
 
 func (r *reader) index(v []any) {
